@@ -1,0 +1,12 @@
+// Command grainkeep dumps application databases and proves that the dumps restore.
+package main
+
+import (
+	"os"
+
+	"grainkeep/internal/cli"
+	_ "grainkeep/internal/engine/postgres"
+	_ "grainkeep/internal/engine/sqlite"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }

@@ -1,0 +1,163 @@
+// Package chain knows which dumps a name and a moment mean, and what a moment
+// needs.
+package chain
+
+import (
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+)
+
+var idPattern = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
+
+// Find gives the dumps that a name means: one for JOB/DATABASE or an id; for JOB,
+// all of the newest run that is complete. The moment at may be empty: the newest.
+// dumps are sorted by moment.
+func Find(dumps []*keep.Dump, name, at string, now time.Time) ([]*keep.Dump, error) {
+	good := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return d.Manifest == nil })
+	job, database, one := strings.Cut(name, "/")
+	ofJob := slices.DeleteFunc(slices.Clone(good), func(d *keep.Dump) bool { return d.Manifest.Job != job })
+	if len(ofJob) == 0 {
+		if !one && idPattern.MatchString(name) {
+			return byID(good, name, at)
+		}
+		return nil, nothing(good, "job", job)
+	}
+	if one {
+		of := slices.DeleteFunc(ofJob, func(d *keep.Dump) bool { return d.Manifest.Database != database })
+		if len(of) == 0 {
+			return nil, nothing(jobOnly(good, job), "database", name)
+		}
+		d, err := pick(of, at, now)
+		if err != nil {
+			return nil, err
+		}
+		return []*keep.Dump{d}, nil
+	}
+	return wholeRun(ofJob, at, now)
+}
+
+func jobOnly(dumps []*keep.Dump, job string) []*keep.Dump {
+	return slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return d.Manifest.Job != job })
+}
+
+func byID(dumps []*keep.Dump, prefix, at string) ([]*keep.Dump, error) {
+	if at != "" {
+		return nil, fault.Wrong("moment-needless", "an id means one dump; --at does not go with it")
+	}
+	hits := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return !strings.HasPrefix(d.ID, prefix) })
+	hits = slices.CompactFunc(hits, func(a, b *keep.Dump) bool { return a.ID == b.ID })
+	switch len(hits) {
+	case 0:
+		return nil, nothing(dumps, "dump", prefix)
+	case 1:
+		return hits, nil
+	}
+	var ids []string
+	for _, d := range hits {
+		ids = append(ids, d.Short()+" ("+d.Name()+")")
+	}
+	return nil, fault.Wrong("name-ambiguous", "the id %s means several dumps: %s", prefix, strings.Join(ids, ", ")).
+		Advise("write more of it")
+}
+
+// nothing says that a name means nothing, and what there is.
+func nothing(dumps []*keep.Dump, what, name string) error {
+	seen := map[string]bool{}
+	for _, d := range dumps {
+		seen[d.Name()] = true
+	}
+	var names []string
+	for n := range seen {
+		names = append(names, phrase.OneLine(n))
+	}
+	sort.Strings(names)
+	e := fault.Wrong("dump-absent", "there is no dump of the %s %q", what, name)
+	switch {
+	case len(names) == 0:
+		return e.Advise("the keep holds no dumps yet")
+	case len(names) > 12:
+		return e.Advise("there are %s and %d more; see 'grainkeep list'", strings.Join(names[:12], ", "), len(names)-12)
+	}
+	return e.Advise("there are: %s", strings.Join(names, ", "))
+}
+
+// Zone is the time zone of a dump's job.
+func Zone(d *keep.Dump) *time.Location {
+	if z, err := time.LoadLocation(d.Manifest.Zone); err == nil {
+		return z
+	}
+	return time.UTC
+}
+
+// pick chooses the newest dump not later than a moment, which must lie in the day
+// that was asked for.
+func pick(of []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
+	newest := of[len(of)-1]
+	if at == "" {
+		return newest, nil
+	}
+	zone := Zone(newest)
+	when, err := phrase.ParseWhen(at, zone, now)
+	if err != nil {
+		return nil, fault.Wrong("moment-unclear", "--at: %v", err)
+	}
+	var before, after *keep.Dump
+	for _, d := range of {
+		if !d.Manifest.Moment.After(when.Until) {
+			before = d
+		} else if after == nil {
+			after = d
+		}
+	}
+	if before != nil && before.Manifest.Moment.In(zone).Format(time.DateOnly) == when.Day {
+		return before, nil
+	}
+	e := fault.Wrong("moment-absent", "%s has no dump of %s that is not later than %s", newest.Name(), when.Day, at)
+	var offers []string
+	for _, n := range []struct {
+		d    *keep.Dump
+		word string
+	}{{before, "before"}, {after, "after"}} {
+		if n.d != nil {
+			offers = append(offers, "the next one "+n.word+" is of "+phrase.Both(n.d.Manifest.Moment, zone)+": --at "+
+				n.d.Manifest.Moment.In(zone).Format("2006-01-02T15:04:05Z07:00"))
+		}
+	}
+	return nil, e.Advise("%s", strings.Join(offers, "; "))
+}
+
+// wholeRun gives the dumps of the newest run that has all its databases.
+func wholeRun(of []*keep.Dump, at string, now time.Time) ([]*keep.Dump, error) {
+	runs := map[string][]*keep.Dump{}
+	for _, d := range of {
+		id := d.Manifest.Run.ID
+		if !slices.ContainsFunc(runs[id], func(o *keep.Dump) bool { return o.Manifest.Database == d.Manifest.Database }) {
+			runs[id] = append(runs[id], d)
+		}
+	}
+	var last []*keep.Dump // of each complete run, the dump with the latest moment
+	for _, d := range of {
+		r := runs[d.Manifest.Run.ID]
+		if len(r) == len(d.Manifest.Run.Databases) && r[len(r)-1] == d {
+			last = append(last, d)
+		}
+	}
+	if len(last) == 0 {
+		return nil, fault.Wrong("run-incomplete", "no run of the job %s is complete for all its databases", of[0].Manifest.Job).
+			Advise("name one database: JOB/DATABASE; 'grainkeep list' shows what there is")
+	}
+	d, err := pick(last, at, now)
+	if err != nil {
+		return nil, err
+	}
+	run := runs[d.Manifest.Run.ID]
+	slices.SortFunc(run, func(a, b *keep.Dump) int { return strings.Compare(a.Manifest.Database, b.Manifest.Database) })
+	return run, nil
+}

@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/demo"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "demo [FOLDER]", Short: "Make demo databases and go through the whole work on them",
+		Long: `Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
+goes through the work on them: survey, dump, list, show, verify, restore, drill, and
+what damage looks like. Each command is shown with its real output.`,
+		Args: args(0, 1, ""),
+		RunE: func(_ *cobra.Command, names []string) error {
+			folder := "ternskerry-demo"
+			if len(names) > 0 {
+				folder = names[0]
+			}
+			return a.demo(folder)
+		},
+	}
+}
+
+const demoConfig = `timezone = "Atlantic/Faroe"
+
+[source.files]
+engine = "sqlite"
+path   = "data"
+
+[keep.barn]
+folder = "barn"
+floor  = "1%"
+
+[job.nightly]
+source    = "files"
+databases = ["bookings.db", "c*"]
+optional  = ["ros*"]
+keep      = "barn"
+
+[[job.nightly.check]]
+database = "bookings.db"
+sql      = "SELECT sum(amount) FROM posting"
+answer   = "0"
+`
+
+// walk is a demo under way.
+type walk struct {
+	a   *app
+	err error
+}
+
+func (a *app) demo(folder string) error {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	if entries, err := os.ReadDir(folder); err == nil && len(entries) > 0 {
+		return fault.New("demo-not-empty", nil, "%s is not empty", folder).Advise("name another folder: 'grainkeep demo FOLDER'")
+	}
+	w := &walk{a: a}
+	w.say("Tern & Skerry Ferries: making three databases in %s …", folder)
+	if err := demo.LoadSQLite(a.ctx, filepath.Join(folder, "data"), 1); err != nil {
+		return fault.New("demo-failed", err, "the demo's databases could not be made")
+	}
+	if err := os.Chdir(folder); err != nil {
+		return err
+	}
+	if err := keep.WriteNew("grainkeep.toml", []byte(demoConfig)); err != nil {
+		return err
+	}
+	w.before()
+	w.after()
+	w.damage()
+	if w.err != nil {
+		return w.err
+	}
+	w.end(folder)
+	return a.emit(map[string]string{"folder": folder})
+}
+
+func (w *walk) say(format string, args ...any) {
+	if w.err == nil {
+		w.a.print("\n"+format+"\n", args...)
+	}
+}
+
+// run shows a command and its real output, and checks its exit code.
+func (w *walk) run(expected string, args ...string) {
+	if w.err != nil {
+		return
+	}
+	words := make([]string, len(args))
+	for i, s := range args {
+		words[i] = s
+		if strings.ContainsAny(s, " *'\"\\$&;|<>()") {
+			words[i] = engine.ShellQuote(s)
+		}
+	}
+	w.a.print("\n$ grainkeep %s\n", strings.Join(words, " "))
+	code := Run(w.a.ctx, append([]string{"--config", "grainkeep.toml"}, args...), &demoOut{w.a}, &demoOut{w.a})
+	if w.a.ctx.Err() != nil {
+		w.err = context.Cause(w.a.ctx)
+		return
+	}
+	if !strings.Contains(expected, fmt.Sprint(code)) {
+		w.err = fault.New("demo-failed", nil, "'grainkeep %s' ended with exit code %d, and the demo expects %s", args[0], code, expected)
+	}
+	if code != 0 {
+		w.a.print("(exit code %d)\n", code)
+	}
+}
+
+// demoOut puts what commands write into one stream, in its order.
+type demoOut struct{ a *app }
+
+func (o *demoOut) Write(p []byte) (int, error) {
+	o.a.print("%s", p)
+	return len(p), nil
+}
+
+// before goes through the first night.
+func (w *walk) before() {
+	w.say("── 1. Found a keep. Its marker tells it from a mount point whose drive is missing.")
+	w.run("0", "keep", "create", "barn")
+	w.say("── 2. Look before the dump: what is there, and which entry of the job takes it.\n" +
+		"   (Here the keep is beside the data, so there is a warning, and exit code 3: done with warnings.)")
+	w.run("03", "survey", "nightly")
+	w.say("── 3. Take the dumps. Each is one moment of its database.")
+	w.run("03", "dump", "nightly")
+	w.run("0", "list")
+	w.run("0", "show", "nightly/bookings.db")
+	w.say("── 4. Read every byte back.")
+	w.run("0", "verify", "nightly")
+	w.say("── 5. Restore one under another name, beside the live one. An existing one is refused.")
+	w.run("0", "restore", "nightly/bookings.db", "--as", "bookings_yesterday.db")
+	w.run("1", "restore", "nightly/bookings.db")
+	w.say("── 6. Prove it: restore into a scratch database, compare every row, ask the job's check, clean up.")
+	w.run("0", "drill", "nightly")
+	w.run("0", "list")
+}
+
+// after changes data and dumps again.
+func (w *walk) after() {
+	if w.err != nil {
+		return
+	}
+	w.say("── 7. A day goes by: 250 new bookings, each with two postings, and a port is renamed.")
+	if err := change(w.a.ctx, "data/bookings.db"); err != nil {
+		w.err = fault.New("demo-failed", err, "the demo's data could not be changed")
+		return
+	}
+	w.run("03", "dump", "nightly/bookings.db")
+	w.run("0", "list", "nightly/bookings.db")
+}
+
+func change(ctx context.Context, path string) error {
+	db, err := demo.OpenSQLite(path)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, `BEGIN;
+		UPDATE port SET name = 'Skerryvoe Harbour' WHERE code = 'SKR';
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250)
+			INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
+			SELECT printf('TN%05d', i), 1 + i * 7 % 1800, 1 + i * 11 % 6000, '2026-10-27 18:00:00', 2, 9900 FROM n;
+		INSERT INTO posting (booking_id, account_id, amount) SELECT id, 2, price FROM booking WHERE reference LIKE 'TN%';
+		INSERT INTO posting (booking_id, account_id, amount) SELECT id, 3, -price FROM booking WHERE reference LIKE 'TN%';
+		COMMIT;`)
+	return err
+}
+
+// damage flips one bit in a copy of the keep.
+func (w *walk) damage() {
+	if w.err != nil {
+		return
+	}
+	w.say("── 8. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
+	file, err := damagedCopy("barn", "barn-damaged")
+	if err != nil {
+		w.err = fault.New("demo-failed", err, "the copy could not be made")
+		return
+	}
+	w.a.print("\n(flipped a bit in %s)\n", file)
+	w.run("5", "verify", "nightly/bookings.db", "--from", "barn-damaged")
+	w.run("5", "drill", "nightly/bookings.db", "--from", "barn-damaged")
+}
+
+// damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
+func damagedCopy(from, to string) (string, error) {
+	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
+		return "", err
+	}
+	k, err := keep.Open(to)
+	if err != nil {
+		return "", err
+	}
+	dumps, err := k.Dumps()
+	if err != nil {
+		return "", err
+	}
+	for i := len(dumps) - 1; i >= 0; i-- {
+		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == "bookings.db" {
+			path := filepath.Join(dumps[i].Path, "20-data", "posting", "part-0001.sql.zst")
+			return rel(k.Folder, path), flipBit(path)
+		}
+	}
+	return "", fs.ErrNotExist
+}
+
+func rel(base, path string) string {
+	if r, err := filepath.Rel(filepath.Dir(base), path); err == nil {
+		return r
+	}
+	return path
+}
+
+func flipBit(path string) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	data[len(data)/2] ^= 1
+	return os.WriteFile(path, data, 0o600)
+}
+
+func (w *walk) end(folder string) {
+	var used int64
+	filepath.WalkDir(folder, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil {
+			if info, err := d.Info(); err == nil && !d.IsDir() {
+				used += info.Size()
+			}
+		}
+		return nil
+	})
+	w.say(`── That is the work. Everything is in %s (%s):
+
+   data/            the live databases, and bookings_yesterday.db beside them
+   barn/            the keep; read its START-HERE.txt and a dump's README.txt
+   barn-damaged/    the copy with the flipped bit
+   grainkeep.toml   the configuration
+
+   Try next:
+     cd %s
+     grainkeep restore nightly/bookings.db --at %s --as before.db --only booking
+     grainkeep list --from barn --json
+     rm -r %s    when you are done`, folder, phrase.Bytes(used), engine.ShellQuote(folder), "\"1 min\"", engine.ShellQuote(folder))
+}

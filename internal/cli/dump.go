@@ -1,0 +1,306 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/stream"
+)
+
+type dumpFlags struct {
+	from, to, job, compression, printWhat string
+	databases                             []string
+	found, zero                           bool
+}
+
+func (a *app) dumpCommand() *cobra.Command {
+	var d dumpFlags
+	cmd := &cobra.Command{
+		Use:   "dump JOB… or JOB/DATABASE…",
+		Short: "Take dumps now",
+		Long: `Takes the dumps of configured jobs, and prints the path of each finished one.
+Without a configuration:
+
+  grainkeep dump --from postgres://user@host/bookings --to /mnt/usb/dumps
+  grainkeep dump --from ./app.db --to ./dumps`,
+		Args: args(0, -1, ""),
+		RunE: func(_ *cobra.Command, names []string) error { return a.dump(names, d) },
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			if f, err := a.config(); err == nil && f != nil {
+				return f.Jobs(), cobra.ShellCompDirectiveNoFileComp
+			}
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&d.from, "from", "", "without a job: the `SOURCE`, a configured name, a URL or a path")
+	f.StringVar(&d.to, "to", "", "without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is founded")
+	f.StringVar(&d.job, "job", "adhoc", "without a job: the `NAME` under which the dumps are filed")
+	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
+	f.StringVar(&d.compression, "compression", "", "without a job: zstd, gzip or none")
+	f.BoolVar(&d.found, "found", false, "make the --to folder a keep although it exists already")
+	f.StringVar(&d.printWhat, "print", "path", "what to print of each dump: path or id")
+	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
+	return cmd
+}
+
+func (a *app) dump(names []string, d dumpFlags) error {
+	if d.printWhat != "path" && d.printWhat != "id" {
+		return fault.Wrong("flag-wrong", "--print is %q", d.printWhat).Advise("write path or id")
+	}
+	jobs, err := a.dumpJobs(names, d)
+	if err != nil {
+		return err
+	}
+	out := &jsonDump{Dumps: []jsonDumped{}, Failed: []jsonFailed{}}
+	a.result = out
+	for _, j := range jobs {
+		err := a.dumpJob(j, d, out)
+		if a.ctx.Err() != nil {
+			return err
+		}
+		if err != nil {
+			if len(jobs) == 1 {
+				return err
+			}
+			a.mention(err)
+			out.Failed = append(out.Failed, jsonFailed{Job: j.Name, Error: failOf(err)})
+		}
+	}
+	return nil
+}
+
+type jsonDump struct {
+	Dumps  []jsonDumped `json:"dumps"`
+	Failed []jsonFailed `json:"failed"`
+}
+
+type jsonDumped struct {
+	Job      string `json:"job"`
+	Database string `json:"database"`
+	ID       string `json:"id"`
+	Path     string `json:"path"`
+	Run      string `json:"run"`
+	Moment   string `json:"moment"`
+	Rows     int64  `json:"rows"`
+	Bytes    int64  `json:"bytes"`
+}
+
+type jsonFailed struct {
+	Job      string    `json:"job"`
+	Database string    `json:"database,omitempty"`
+	Error    *jsonFail `json:"error"`
+}
+
+// dumpJobs makes the jobs that the command line asks for. JOB and JOB/DATABASE
+// of one job are one run.
+func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
+	f, err := a.config()
+	if err != nil {
+		return nil, err
+	}
+	if d.from != "" || d.to != "" {
+		if len(names) > 0 || d.from == "" || d.to == "" {
+			return nil, fault.Wrong("flag-wrong", "--from and --to go together, and without a job").
+				Advise("either 'dump JOB', or 'dump --from SOURCE --to KEEP'")
+		}
+		j, err := a.freeJob(f, d)
+		return []*dump.Job{j}, err
+	}
+	if len(names) == 0 {
+		return nil, fault.Wrong("argument-missing", "dump needs a job").
+			Advise("name one of the configuration, or give --from SOURCE --to KEEP")
+	}
+	if f == nil {
+		if f, err = a.needConfig(); err != nil {
+			return nil, err
+		}
+	}
+	var jobs []*dump.Job
+	for _, n := range names {
+		name, database, one := strings.Cut(n, "/")
+		var j *dump.Job
+		for _, known := range jobs {
+			if known.Name == name {
+				j = known
+			}
+		}
+		if j == nil {
+			if j, err = f.DumpJob(name); err != nil {
+				return nil, err
+			}
+			j.Tool = tool
+			jobs = append(jobs, j)
+			if one {
+				j.Only = []string{database}
+			}
+			continue
+		}
+		if one && j.Only != nil {
+			j.Only = append(j.Only, database)
+		} else {
+			j.Only = nil // the whole job was asked for too
+		}
+	}
+	return jobs, nil
+}
+
+// freeJob is the job of a dump without configuration.
+func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
+	if !keep.JobName.MatchString(d.job) || d.job == "jobs" || d.job == "proofs" || d.job == "holds" {
+		return nil, fault.Wrong("job-name", "a job cannot be named %q", d.job).Advise("use small letters, digits, - and _")
+	}
+	at, err := config.Address(f, d.from)
+	if err != nil {
+		return nil, err
+	}
+	c, err := stream.ParseCompression(d.compression)
+	if err != nil {
+		return nil, err
+	}
+	k, err := a.keepToWrite(f, d.to, d.found)
+	if err != nil {
+		return nil, err
+	}
+	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool, Choice: dump.Choice{Databases: d.databases}}
+	if at.Database != "" && len(d.databases) == 0 {
+		j.Choice.Databases = []string{at.Database}
+	}
+	if f == nil {
+		f, err = config.Parse(nil, config.FileName)
+	}
+	j.Zone = f.Zone()
+	return j, err
+}
+
+// keepToWrite opens the keep that --to names. A folder that does not exist is
+// founded; one that exists without a marker only when told to.
+func (a *app) keepToWrite(f *config.File, to string, found bool) (*keep.Keep, error) {
+	if f != nil {
+		if _, ok := f.Keep[to]; ok {
+			return f.OpenKeep(to)
+		}
+	}
+	_, err := os.Stat(to)
+	if errors.Is(err, fs.ErrNotExist) || found {
+		if _, err := keep.Open(to); err == nil {
+			return keep.Open(to)
+		}
+		k, err := keep.Create(to, found)
+		if err == nil {
+			a.say("founded the keep %s", k.Folder)
+		}
+		return k, err
+	}
+	k, err := keep.Open(to)
+	if fault.HasCode(err, "keep-not-founded") {
+		path, _ := filepath.Abs(to)
+		return nil, fault.New("keep-not-founded", nil, "%s exists, but it is not a keep", path).
+			Advise("if a drive belongs there, it may not be mounted; if this is really the place, add --found")
+	}
+	return k, err
+}
+
+func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
+	meter, end := a.meter()
+	res, err := dump.Run(a.ctx, j, dump.Watcher{
+		Planned: func(p *dump.Plan, k *keep.Keep, r keep.Room) { a.sayPlan(j, p, r) },
+		Done:    func(done dump.Done) { a.printDone(done, d) },
+		Warn:    a.warn,
+		Note:    func(s string) { a.say("%s", s) },
+		Meter:   meter,
+	})
+	end()
+	if res != nil {
+		a.dumpResult(j, res, out)
+	}
+	return err
+}
+
+func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
+	for _, done := range res.Done {
+		m := done.Manifest
+		out.Dumps = append(out.Dumps, jsonDumped{Job: j.Name, Database: m.Database, ID: done.ID, Path: done.Path, Run: m.Run.ID,
+			Moment: m.Moment.Format("2006-01-02T15:04:05.000000Z"), Rows: m.Rows(), Bytes: m.StoredBytes})
+	}
+	for _, f := range res.Failed {
+		out.Failed = append(out.Failed, jsonFailed{Job: j.Name, Database: f.Database, Error: failOf(f.Err)})
+		if a.ctx.Err() == nil {
+			a.mention(fmt.Errorf("%s was not dumped: %w", phrase.OneLine(f.Database), f.Err))
+		}
+	}
+	if n := len(res.Failed); n > 0 && len(res.Done) > 0 {
+		a.say("%d of %d databases were dumped.", len(res.Done), len(res.Done)+n)
+	}
+}
+
+// sayPlan tells what will be taken and why.
+func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
+	from := j.Source.Name
+	if from == "" {
+		from = j.Source.Server + j.Source.Path
+	}
+	floor := ""
+	if r.Floor > 0 {
+		floor = ", floor " + phrase.Bytes(r.Floor)
+	}
+	a.say("%s: %s from %s into %s (%s free%s)", j.Name, phrase.Plural(int64(len(p.Databases)), "database"), from, j.Keep.Folder, phrase.Bytes(r.Free), floor)
+	t := newTable(nil, "2")
+	for _, d := range p.Databases {
+		t.AppendRow([]any{"  " + phrase.OneLine(d.Name), size(d.Bytes), why(p, d.Name)})
+	}
+	a.say("%s", t.Render())
+	if len(p.LeftOut) > 0 {
+		a.say("  left out by except: %s", strings.Join(p.LeftOut, ", "))
+	}
+}
+
+// why tells which entry of the job takes a database.
+func why(p *dump.Plan, name string) string {
+	for _, m := range p.Matches {
+		for _, d := range m.Databases {
+			if d != name {
+				continue
+			}
+			if m.Entry == name {
+				return "named"
+			}
+			return "matches " + m.Entry
+		}
+	}
+	return ""
+}
+
+func size(n int64) string {
+	if n < 0 {
+		return "?"
+	}
+	return phrase.Bytes(n)
+}
+
+func (a *app) printDone(done dump.Done, d dumpFlags) {
+	m := done.Manifest
+	a.say("  %s: %s in %s, %s stored (%s of text), %s, id %s", phrase.OneLine(m.Database), phrase.Plural(m.Rows(), "row"),
+		phrase.Plural(int64(len(m.Tables)), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
+		phrase.Duration(m.Finished.Sub(m.Started)), done.ID[:10])
+	end := "\n"
+	if d.zero {
+		end = "\x00"
+	}
+	what := done.Path
+	if d.printWhat == "id" {
+		what = done.ID
+	}
+	a.print("%s%s", what, end)
+}

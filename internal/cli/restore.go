@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"errors"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/chain"
+	"grainkeep/internal/config"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/restore"
+)
+
+type restoreFlags struct {
+	from, to, at, as, owners string
+	only                     []string
+	replace                  bool
+}
+
+func (a *app) restoreCommand() *cobra.Command {
+	var r restoreFlags
+	cmd := &cobra.Command{
+		Use: "restore JOB/DATABASE", Short: "Restore a dump",
+		Long: `Restores a dump into a new database. An existing one is never touched, unless
+--replace is given: then it is renamed, not deleted, and its new name is printed.
+Until a restore is complete, its database has a working name.`,
+		Args: args(1, 1, "a dump"),
+		RunE: func(_ *cobra.Command, names []string) error { return a.restore(names[0], r) },
+	}
+	f := cmd.Flags()
+	fromFlag(cmd, &r.from)
+	atFlag(cmd, &r.at)
+	f.StringVar(&r.to, "to", "", "restore into this `SOURCE`: a configured name, a URL or a folder (else where the dump came from)")
+	f.StringVar(&r.as, "as", "", "`NAME` of the new database (else the dumped one's)")
+	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
+	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
+	f.StringVar(&r.owners, "owners", "kept", "owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
+	return cmd
+}
+
+type jsonRestored struct {
+	Dump     string  `json:"dump"`
+	ID       string  `json:"id"`
+	Moment   string  `json:"moment"`
+	Database string  `json:"database"`
+	Aside    string  `json:"renamed_old_to,omitempty"`
+	Rows     int64   `json:"rows"`
+	Tables   int     `json:"tables"`
+	Seconds  float64 `json:"seconds"`
+}
+
+func (a *app) restore(name string, r restoreFlags) error {
+	if r.owners != "kept" && r.owners != "mine" {
+		return fault.Wrong("flag-wrong", "--owners is %q", r.owners).Advise("write kept or mine")
+	}
+	f, err := a.config()
+	if err != nil {
+		return err
+	}
+	found, err := a.find(f, r.from, name, r.at)
+	if err != nil {
+		return err
+	}
+	if err := readable(found); err != nil {
+		return err
+	}
+	if len(found) > 1 && (r.as != "" || len(r.only) > 0) {
+		if _, err := one(found, name); err != nil {
+			return err
+		}
+	}
+	out := []jsonRestored{}
+	for _, d := range found {
+		res, err := a.restoreOne(f, d, r)
+		if err != nil {
+			return err
+		}
+		out = append(out, *res)
+		a.result = out
+	}
+	return nil
+}
+
+func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRestored, error) {
+	a.say("%s of %s, id %s", phrase.OneLine(d.Name()), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+	to, as, err := a.target(f, d, r.to)
+	if err != nil {
+		return nil, err
+	}
+	if r.as != "" {
+		as = r.as
+	}
+	meter, end := a.meter()
+	out, err := restore.Run(a.ctx, d, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners)}, meter)
+	end()
+	if err != nil {
+		return nil, diskFull(err)
+	}
+	where := as
+	if to.Engine == "sqlite" {
+		where = sqliteFile(to, as)
+	}
+	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"), phrase.Duration(out.Took))
+	if out.Aside != "" {
+		a.say("  the database that was there is now called %s", out.Aside)
+	}
+	for _, w := range out.Warnings() {
+		a.warn(w)
+	}
+	a.print("%s\n", where)
+	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"), Database: where,
+		Aside: out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}, nil
+}
+
+// target is where a dump is restored to, and under which name unless told.
+func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, string, error) {
+	name := d.Manifest.Database
+	if to == "" {
+		if f != nil && f.Source[d.Manifest.Source.Name].Engine == d.Manifest.Source.Engine {
+			at, err := f.Location(d.Manifest.Source.Name)
+			return at, name, err
+		}
+		return engine.Location{}, "", fault.Wrong("target-unnamed", "the dump came from %s, which is not configured here", d.Manifest.Source.Where).
+			Advise("say where to restore with --to: a URL, or a folder for SQLite")
+	}
+	at, err := config.Address(f, to)
+	if err != nil {
+		return at, "", err
+	}
+	if at.Database != "" {
+		name, at.Database = at.Database, ""
+	}
+	if at.Engine == "sqlite" && d.Manifest.Source.Engine == "sqlite" && filepath.Ext(at.Path) != "" && !isFolder(at.Path) {
+		name = filepath.Base(at.Path)
+	}
+	return at, name, nil
+}
+
+func diskFull(err error) error {
+	if errors.Is(err, errNoSpace) {
+		return fault.New("disk-full", err, "there is no room left to restore into").Advise("make room; the unfinished database was removed")
+	}
+	return err
+}

@@ -1,0 +1,149 @@
+// Package cli is the command line: commands, tables, progress, exit codes.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/fault"
+)
+
+// memoryLimit keeps the collector at work early enough for the process to stay
+// small; it is a goal, not a wall.
+const memoryLimit = 56 << 20
+
+// Main runs the program and gives its exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
+	signal.Ignore(syscall.SIGXFSZ) // a file-size limit is an error to report, not a death
+	ctx, stop := untilSignal(context.Background())
+	defer stop()
+	return Run(ctx, args, stdout, stderr)
+}
+
+// untilSignal gives a context that ends with a signal, which is its cause.
+func untilSignal(parent context.Context) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(parent)
+	ch := make(chan os.Signal, 1)
+	signal.Notify(ch, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		if s, ok := <-ch; ok {
+			name := map[os.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM", syscall.SIGHUP: "SIGHUP"}[s]
+			cancel(fault.New("stopped", nil, "stopped by %s; what was unfinished is removed", name))
+		}
+	}()
+	return ctx, func() { signal.Stop(ch); close(ch); cancel(nil) }
+}
+
+// Run runs one command in a context and gives its exit code.
+func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	a := &app{stdout: stdout, stderr: stderr, ctx: ctx}
+	root := a.root()
+	root.SetArgs(args)
+	cmd, err := root.ExecuteContextC(ctx)
+	if err != nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	return a.finish(cmd, err)
+}
+
+const (
+	groupPrepare = "prepare"
+	groupWork    = "work"
+	groupOther   = "other"
+)
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "grainkeep",
+		Short: "Dumps databases, and proves that the dumps restore",
+		Long: `Grain Keep takes consistent dumps of PostgreSQL and SQLite databases, files
+them in a keep, and proves that they restore.
+
+A dump is named JOB or JOB/DATABASE, by its id, or by its path (beginning with /
+or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 days).`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				e := fault.Wrong("command-unknown", "there is no command %q", args[0])
+				if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
+					return e.Advise("did you mean %s?", strings.Join(s, " or "))
+				}
+				return e.Advise("'grainkeep help' lists the commands")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetOut(a.stdout)
+	root.SetErr(a.stderr)
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return fault.Wrong("flag-wrong", "%v", err).Advise("'%s --help' lists the flags", cmd.CommandPath())
+	})
+	root.SuggestionsMinimumDistance = 2
+	f := root.PersistentFlags()
+	f.StringVar(&a.configPath, "config", "", "configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
+	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
+	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupWork, Title: "Work:"},
+		&cobra.Group{ID: groupOther, Title: "Other:"})
+	root.SetHelpCommandGroupID(groupOther)
+	root.SetCompletionCommandGroupID(groupOther)
+	cobra.EnableCommandSorting = false
+	for _, c := range []struct {
+		group string
+		cmd   *cobra.Command
+	}{
+		{groupPrepare, a.demoCommand()}, {groupPrepare, a.initCommand()}, {groupPrepare, a.keepCommand()},
+		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()},
+		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
+		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
+		{groupOther, a.versionCommand()},
+	} {
+		c.cmd.GroupID = c.group
+		root.AddCommand(c.cmd)
+	}
+	return root
+}
+
+// args checks the number of arguments in our own words.
+func args(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, got []string) error {
+		switch {
+		case len(got) < least:
+			return fault.Wrong("argument-missing", "%s needs %s", cmd.CommandPath(), what).
+				Advise("'%s --help' shows how", cmd.CommandPath())
+		case most >= 0 && len(got) > most:
+			return fault.Wrong("argument-needless", "%s does not take %q", cmd.CommandPath(), got[most]).
+				Advise("'%s --help' shows how", cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// asFault makes sure that every failure has a code and a class.
+func asFault(err error) *fault.Error {
+	if errors.Is(err, context.Canceled) {
+		return fault.New("stopped", nil, "stopped")
+	}
+	return fault.Of(err)
+}
+
+func (a *app) complain(err *fault.Error) {
+	fmt.Fprintf(a.stderr, "grainkeep: %s\n", err.Error())
+	if err.Do != "" {
+		fmt.Fprintf(a.stderr, "  → %s\n", err.Do)
+	}
+}

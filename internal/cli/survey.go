@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
+)
+
+func (a *app) surveyCommand() *cobra.Command {
+	var from string
+	cmd := &cobra.Command{
+		Use: "survey [SOURCE or JOB]", Short: "Look before the dump: what is there, what matches, rights, room",
+		Long: `Looks at a source or a job before anything is dumped: the server and its clock, the
+databases and which entry of the job takes them, what could not be dumped and why,
+and the room in the keep. Without a name, at every job.`,
+		Args: args(0, 1, ""),
+		RunE: func(_ *cobra.Command, names []string) error {
+			name := ""
+			if len(names) > 0 {
+				name = names[0]
+			}
+			return a.survey(from, name)
+		},
+	}
+	cmd.Flags().StringVar(&from, "from", "", "a `SOURCE` that is not configured: a URL or a path")
+	return cmd
+}
+
+// looked is one survey with what it is of.
+type looked struct {
+	title string
+	at    engine.Location
+	*dump.Survey
+}
+
+func (a *app) survey(from, name string) error {
+	f, err := a.config()
+	if err != nil {
+		return err
+	}
+	if from == "" && f == nil {
+		_, err := a.needConfig()
+		return err
+	}
+	var names []string
+	switch {
+	case from != "":
+		return a.surveySource(f, from)
+	case name == "":
+		names = f.Jobs()
+		if len(names) == 0 {
+			return fault.Wrong("job-unknown", "the configuration %s has no jobs yet", f.Path()).
+				Advise("name a source: 'grainkeep survey SOURCE'")
+		}
+	default:
+		if _, ok := f.Job[name]; !ok {
+			return a.surveySource(f, name)
+		}
+		names = []string{name}
+	}
+	var all []any
+	for i, n := range names {
+		if i > 0 {
+			a.print("\n")
+		}
+		v, err := a.surveyJob(f, n)
+		if err != nil {
+			if len(names) == 1 {
+				return err
+			}
+			a.mention(fmt.Errorf("job %s: %w", n, err))
+			continue
+		}
+		all = append(all, v)
+	}
+	return a.emit(all)
+}
+
+func (a *app) surveySource(f *config.File, from string) error {
+	at, err := config.Address(f, from)
+	if err != nil {
+		return err
+	}
+	var c dump.Choice
+	if at.Database != "" {
+		c.Databases = []string{at.Database}
+	}
+	s, err := dump.Look(a.ctx, at, c, nil, "")
+	if err != nil {
+		return err
+	}
+	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s})})
+}
+
+func (a *app) surveyJob(f *config.File, name string) (any, error) {
+	j, err := f.DumpJob(name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := dump.Look(a.ctx, j.Source, j.Choice, j.Keep, name)
+	if err != nil {
+		return nil, err
+	}
+	return a.printSurvey(looked{"job " + name, j.Source, s}), nil
+}
+
+func (a *app) printSurvey(l looked) any {
+	s := l.Survey
+	head := newTable(nil)
+	line := func(k, format string, args ...any) { head.AppendRow([]any{k, fmt.Sprintf(format, args...)}) }
+	line("survey", "%s", l.title)
+	line("server", "%s %s at %s", s.Server.Product, s.Server.Version, l.at.Server+l.at.Path)
+	if s.Server.User != "" {
+		line("user", "%s", s.Server.User)
+	}
+	if l.at.Engine != "sqlite" {
+		line("clock", "%s; its zone is %s", skew(s.Skew), s.Server.Zone)
+	}
+	if s.Keep != nil {
+		a.keepLines(s, line)
+	}
+	a.print("%s\n\n", head.Render())
+	a.print("%s\n", databaseTable(s))
+	a.surveyFindings(s)
+	return surveyJSON(l)
+}
+
+func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)) {
+	floor := ""
+	if s.Room.Floor > 0 {
+		floor = ", floor " + phrase.Bytes(s.Room.Floor)
+	}
+	line("keep", "%s: %s free of %s%s", s.Keep.Folder, phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floor)
+	line("a run takes", "about %s", phrase.Bytes(s.Need))
+}
+
+func skew(d time.Duration) string {
+	switch {
+	case d > 2*time.Second:
+		return phrase.Duration(d) + " ahead of this machine"
+	case d < -2*time.Second:
+		return phrase.Duration(-d) + " behind this machine"
+	}
+	return "agrees with this machine"
+}
+
+func databaseTable(s *dump.Survey) string {
+	t := newTable([]string{"Database", "Size", "Tables", "Objects", "Taken", "Note"}, "Size", "Tables", "Objects")
+	by := map[string]dump.Looked{}
+	for _, l := range s.Looked {
+		by[l.Database] = l
+	}
+	for _, d := range s.There {
+		taken := why(s.Plan, d.Name)
+		tables, objects := "", ""
+		if l, ok := by[d.Name]; ok {
+			tables, objects = fmt.Sprint(l.Tables), fmt.Sprint(l.Objects)
+			if l.Err != nil {
+				tables, objects = "–", "–"
+			}
+		}
+		switch {
+		case taken != "":
+		case contains(s.Plan.LeftOut, d.Name):
+			taken = "no: except"
+		case d.System:
+			taken = "no: system"
+		default:
+			taken = "no"
+		}
+		t.AppendRow([]any{phrase.OneLine(d.Name), size(d.Bytes), tables, objects, taken, d.Note})
+	}
+	return t.Render()
+}
+
+func contains(list []string, s string) bool {
+	return strings.Contains("\x00"+strings.Join(list, "\x00")+"\x00", "\x00"+s+"\x00")
+}
+
+// surveyFindings tells what would go wrong, or what is worth knowing.
+func (a *app) surveyFindings(s *dump.Survey) {
+	for _, m := range s.Plan.Matches {
+		if m.Optional && len(m.Databases) == 0 {
+			a.say("The optional entry %q matches nothing now.", m.Entry)
+		}
+	}
+	if s.Unmet != nil {
+		a.mention(s.Unmet)
+	}
+	for _, l := range s.Looked {
+		if l.Err != nil {
+			a.mention(fmt.Errorf("%s could not be dumped now: %w", l.Database, l.Err))
+		}
+		for _, w := range l.Warnings {
+			a.warn(l.Database + ": " + w)
+		}
+	}
+	if s.Keep == nil {
+		return
+	}
+	if s.Same {
+		a.warn(dump.SameDriveWarning(s.Keep))
+	}
+	if s.Room.Floor > 0 && s.Room.Left() <= 0 {
+		a.mention(s.Keep.FloorReached(s.Room))
+	} else if s.Need > s.Room.Left() {
+		a.warn(fmt.Sprintf("a run takes about %s, and only %s are left above the floor", phrase.Bytes(s.Need), phrase.Bytes(s.Room.Left())))
+	}
+}
+
+func surveyJSON(l looked) any {
+	type database struct {
+		Name    string    `json:"name"`
+		Bytes   int64     `json:"bytes"`
+		Taken   string    `json:"taken"`
+		Tables  int       `json:"tables"`
+		Objects int       `json:"objects"`
+		Note    string    `json:"note,omitempty"`
+		Error   *jsonFail `json:"error,omitempty"`
+	}
+	var list []database
+	for _, d := range l.There {
+		x := database{Name: d.Name, Bytes: d.Bytes, Taken: why(l.Plan, d.Name), Note: d.Note}
+		for _, k := range l.Looked {
+			if k.Database == d.Name {
+				x.Tables, x.Objects = k.Tables, k.Objects
+				if k.Err != nil {
+					x.Error = failOf(k.Err)
+				}
+			}
+		}
+		list = append(list, x)
+	}
+	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version, "user": l.Server.User,
+		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
+	if l.Keep != nil {
+		v["keep"] = map[string]any{"folder": l.Keep.Folder, "free_bytes": l.Room.Free, "floor_bytes": l.Room.Floor,
+			"estimate_bytes": l.Need, "same_file_system": l.Same}
+	}
+	return v
+}

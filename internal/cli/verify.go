@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/verify"
+)
+
+func (a *app) verifyCommand() *cobra.Command {
+	var from, at string
+	cmd := &cobra.Command{
+		Use: "verify [JOB or JOB/DATABASE]…", Short: "Read every byte back and check it",
+		Long: `Reads every byte of the named dumps and checks it against their manifests; without
+a name, of all dumps. It proves that the files are whole; 'drill' proves that they
+restore.`,
+		Args: args(0, -1, ""),
+		RunE: func(_ *cobra.Command, names []string) error { return a.verify(from, at, names) },
+	}
+	fromFlag(cmd, &from)
+	atFlag(cmd, &at)
+	return cmd
+}
+
+type jsonVerified struct {
+	Dump     string   `json:"dump"`
+	ID       string   `json:"id,omitempty"`
+	Path     string   `json:"path"`
+	Whole    bool     `json:"whole"`
+	Files    int      `json:"files"`
+	Bytes    int64    `json:"bytes"`
+	Findings []string `json:"findings,omitempty"`
+	Strays   []string `json:"strays,omitempty"`
+}
+
+func (a *app) verify(from, at string, names []string) error {
+	f, err := a.config()
+	if err != nil {
+		return err
+	}
+	var list []*keep.Dump
+	if len(names) == 0 {
+		if list, err = a.dumps(f, from); err != nil {
+			return err
+		}
+		if len(list) == 0 {
+			return fault.Wrong("dump-absent", "there is no dump to verify")
+		}
+	}
+	for _, n := range names {
+		found, err := a.find(f, from, n, at)
+		if err != nil {
+			return err
+		}
+		list = append(list, found...)
+	}
+	out := []jsonVerified{}
+	bad := 0
+	for _, d := range list {
+		meter, end := a.meter()
+		r, err := verify.Dump(a.ctx, d, meter)
+		end()
+		if err != nil {
+			return err
+		}
+		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path, Whole: len(r.Findings) == 0, Files: r.Files, Bytes: r.Bytes,
+			Findings: r.Findings, Strays: r.Strays})
+		a.result = out
+		a.printVerified(d, r)
+		if len(r.Findings) > 0 {
+			bad++
+		}
+	}
+	if bad > 0 {
+		return fault.New("dump-damaged", nil, "%d of %s damaged", bad, phrase.Plural(int64(len(list)), "dump")+verb(len(list))).
+			Exit(fault.ProvenBad).Advise("restore from another dump, and take a new one now")
+	}
+	return nil
+}
+
+func verb(n int) string {
+	if n == 1 {
+		return " is"
+	}
+	return " are"
+}
+
+func (a *app) printVerified(d *keep.Dump, r *verify.Report) {
+	what := d.Path
+	if d.Manifest != nil {
+		what = fmt.Sprintf("%s %s %s", phrase.OneLine(d.Name()), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
+	}
+	if len(r.Findings) == 0 {
+		a.print("whole    %s: %s, %s\n", what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
+	} else {
+		a.print("damaged  %s\n", what)
+		for _, x := range r.Findings {
+			a.print("         %s\n", x)
+			if a.quiet && !a.json {
+				fmt.Fprintf(a.stderr, "%s: %s\n", d.Path, x)
+			}
+		}
+	}
+	for _, s := range r.Strays {
+		a.warn(fmt.Sprintf("%s holds %s, which is not part of the dump", d.Path, phrase.OneLine(s)))
+	}
+}

@@ -1,0 +1,35 @@
+package cli
+
+import (
+	"runtime"
+	"runtime/debug"
+
+	"github.com/spf13/cobra"
+)
+
+// Version is the version of the program.
+const Version = "0.1.0"
+
+// tool is what manifests and proofs say they were written by.
+const tool = "grainkeep " + Version
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: args(0, 0, ""),
+		RunE: func(*cobra.Command, []string) error {
+			commit := ""
+			if info, ok := debug.ReadBuildInfo(); ok {
+				for _, s := range info.Settings {
+					if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+						commit = s.Value[:12]
+					}
+				}
+			}
+			if commit == "" {
+				commit = "unknown"
+			}
+			a.print("%s (commit %s, %s, %s/%s)\n", tool, commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			return a.emit(map[string]string{"version": Version, "commit": commit, "go": runtime.Version()})
+		},
+	}
+}

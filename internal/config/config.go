@@ -1,0 +1,374 @@
+// Package config reads the configuration file: sources, keeps and jobs. It is
+// strict: what it does not know is an error that shows where.
+package config
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"grainkeep/internal/drill"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/stream"
+)
+
+// File is a configuration file.
+type File struct {
+	Timezone string            `toml:"timezone,omitempty"`
+	Source   map[string]Source `toml:"source"`
+	Keep     map[string]Keep   `toml:"keep"`
+	Job      map[string]Job    `toml:"job"`
+
+	path string
+	zone *time.Location
+}
+
+// Source is a database server, or SQLite files.
+type Source struct {
+	Engine string `toml:"engine"`
+	Server string `toml:"server,omitempty"`
+	User   string `toml:"user,omitempty"`
+	Secret string `toml:"secret,omitempty"`
+	TLS    string `toml:"tls,omitempty"`
+	CA     string `toml:"ca,omitempty"`
+	Path   string `toml:"path,omitempty"`
+}
+
+// Keep is a place where dumps live.
+type Keep struct {
+	Folder string `toml:"folder"`
+	Floor  string `toml:"floor,omitempty"`
+}
+
+// Job is what to dump from a source into a keep.
+type Job struct {
+	Source      string   `toml:"source"`
+	Databases   []string `toml:"databases,omitempty"`
+	Optional    []string `toml:"optional,omitempty"`
+	Except      []string `toml:"except,omitempty"`
+	Keep        string   `toml:"keep"`
+	Compression string   `toml:"compression,omitempty"`
+	LockWait    string   `toml:"lock_wait,omitempty"`
+	DrillOn     string   `toml:"drill_on,omitempty"`
+	Check       []Check  `toml:"check,omitempty"`
+}
+
+// Check is a query with the answer that it must have in every drill.
+type Check struct {
+	Database string `toml:"database,omitempty"`
+	SQL      string `toml:"sql"`
+	Answer   string `toml:"answer"`
+}
+
+// known are the keys of each section, for the advice on a misspelt one.
+var known = map[string][]string{
+	"":       {"timezone", "source", "keep", "job"},
+	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
+	"keep":   {"folder", "floor"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "drill_on", "check"},
+	"check":  {"database", "sql", "answer"},
+}
+
+// Parse reads a configuration; path is only for messages and for relative paths.
+func Parse(data []byte, path string) (*File, error) {
+	f := &File{path: path}
+	d := toml.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(f); err != nil {
+		return nil, explain(path, err)
+	}
+	return f, f.check()
+}
+
+func explain(path string, err error) error {
+	var strict *toml.StrictMissingError
+	if errors.As(err, &strict) && len(strict.Errors) > 0 {
+		e := strict.Errors[0]
+		row, _ := e.Position()
+		key := e.Key()
+		name := key[len(key)-1]
+		section := ""
+		if len(key) > 1 {
+			section = key[0]
+			if len(key) > 3 && key[2] == "check" {
+				section = "check"
+			}
+		}
+		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
+			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]), strings.Join(known[section], ", "))
+	}
+	var bad *toml.DecodeError
+	if errors.As(err, &bad) {
+		row, column := bad.Position()
+		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column, strings.TrimPrefix(bad.Error(), "toml: ")).
+			Advise("see docs/configuration.md")
+	}
+	return fault.Wrong("config-unclear", "%s: %v", path, err)
+}
+
+// nearest gives the known key that takes the fewest edits.
+func nearest(name string, keys []string) string {
+	best, least := "", 1<<30
+	for _, k := range keys {
+		if d := distance(name, k); d < least {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(row[j]+1, row[j+1]+1, diagonal+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+func (f *File) wrong(where, format string, args ...any) *fault.Error {
+	return fault.Wrong("config-unclear", "%s, [%s]: %s", f.path, where, fmt.Sprintf(format, args...))
+}
+
+func (f *File) check() (err error) {
+	if f.zone, err = time.LoadLocation(f.Timezone); err != nil {
+		return f.wrong("timezone", "there is no time zone %q", f.Timezone).Advise("write one such as \"Atlantic/Faroe\"")
+	}
+	if f.Timezone == "" {
+		f.zone = localZone()
+	}
+	for _, name := range sorted(f.Source) {
+		s := f.Source[name]
+		if _, err := engine.Find(s.Engine); err != nil {
+			return f.wrong("source."+name, "there is no engine %q", s.Engine).Advise("the engines are: %s", strings.Join(engine.Names(), ", "))
+		}
+		if (s.Engine == "sqlite") != (s.Path != "") {
+			return f.wrong("source."+name, "a sqlite source has a path, and only it does").Advise("path is a file or a folder of files")
+		}
+		if s.TLS != "" && s.TLS != "off" && s.TLS != "on" && s.TLS != "verify" {
+			return f.wrong("source."+name, "tls is %q", s.TLS).Advise("write \"off\", \"on\" or \"verify\"")
+		}
+		if s.Secret != "" && !strings.HasPrefix(s.Secret, "file:") && !strings.HasPrefix(s.Secret, "env:") {
+			return f.wrong("source."+name, "the secret itself must not stand in this file").
+				Advise("write secret = \"file:/path\" or \"env:NAME\", and change the password that stood here")
+		}
+	}
+	for _, name := range sorted(f.Keep) {
+		k := f.Keep[name]
+		if k.Folder == "" {
+			return f.wrong("keep."+name, "the key folder is missing")
+		}
+		if _, err := keep.ParseFloor(k.Floor); err != nil {
+			return f.wrong("keep."+name, "floor: %v", err)
+		}
+	}
+	for _, name := range sorted(f.Job) {
+		if err := f.checkJob(name, f.Job[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *File) checkJob(name string, j Job) error {
+	where := "job." + name
+	if !keep.JobName.MatchString(name) || name == "jobs" || name == "proofs" || name == "holds" {
+		return f.wrong(where, "a job cannot be named so").Advise("use small letters, digits, - and _; jobs, proofs and holds are taken")
+	}
+	if _, ok := f.Source[j.Source]; !ok {
+		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
+	}
+	if _, ok := f.Keep[j.Keep]; !ok {
+		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
+	}
+	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
+		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
+	}
+	if _, err := stream.ParseCompression(j.Compression); err != nil {
+		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
+	}
+	if j.LockWait != "" {
+		if _, err := phrase.ParseAge(j.LockWait); err != nil {
+			return f.wrong(where, "lock_wait: %v", err)
+		}
+	}
+	for _, c := range j.Check {
+		if c.SQL == "" {
+			return f.wrong(where, "a check has no sql")
+		}
+	}
+	return nil
+}
+
+// localZone is the machine's zone under its proper name, where that can be found.
+func localZone() *time.Location {
+	for _, name := range []string{os.Getenv("TZ"), zoneFile()} {
+		if z, err := time.LoadLocation(name); name != "" && err == nil {
+			return z
+		}
+	}
+	return time.UTC
+}
+
+func zoneFile() string {
+	if data, err := os.ReadFile("/etc/timezone"); err == nil {
+		return strings.TrimSpace(string(data))
+	}
+	link, _ := filepath.EvalSymlinks("/etc/localtime")
+	_, name, _ := strings.Cut(link, "zoneinfo/")
+	return name
+}
+
+func sorted[T any](m map[string]T) []string {
+	var names []string
+	for n := range m {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Jobs lists the names of the jobs, sorted.
+func (f *File) Jobs() []string { return sorted(f.Job) }
+
+// Keeps lists the names of the keeps, sorted.
+func (f *File) Keeps() []string { return sorted(f.Keep) }
+
+// Sources lists the names of the sources, sorted.
+func (f *File) Sources() []string { return sorted(f.Source) }
+
+// Zone is the time zone of the jobs.
+func (f *File) Zone() *time.Location { return f.zone }
+
+// absolute reads a path relative to the configuration file.
+func (f *File) absolute(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(f.path), path)
+}
+
+// Location is where a configured source is.
+func (f *File) Location(name string) (engine.Location, error) {
+	s, ok := f.Source[name]
+	if !ok {
+		return engine.Location{}, fault.Wrong("source-unknown", "there is no source %q", name).
+			Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
+	}
+	at := engine.Location{Name: name, Engine: s.Engine, Server: s.Server, User: s.User, TLS: s.TLS, CA: s.CA}
+	if s.Path != "" {
+		at.Path = f.absolute(s.Path)
+	}
+	if s.Secret != "" {
+		at.Secret = func() (engine.Secret, error) { return fetchSecret(f.secretPlace(s.Secret)) }
+	}
+	return at, nil
+}
+
+func (f *File) secretPlace(s string) string {
+	if path, ok := strings.CutPrefix(s, "file:"); ok {
+		return "file:" + f.absolute(path)
+	}
+	return s
+}
+
+// OpenKeep opens a configured keep.
+func (f *File) OpenKeep(name string) (*keep.Keep, error) {
+	c, ok := f.Keep[name]
+	if !ok {
+		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).
+			Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
+	}
+	k, err := keep.Open(f.absolute(c.Folder))
+	if err != nil {
+		return nil, err
+	}
+	k.Floor, err = keep.ParseFloor(c.Floor)
+	return k, err
+}
+
+// KeepFolder is the folder of a configured keep.
+func (f *File) KeepFolder(name string) (string, bool) {
+	c, ok := f.Keep[name]
+	return f.absolute(c.Folder), ok
+}
+
+// DumpJob makes the job of a name, with its keep open.
+func (f *File) DumpJob(name string) (*dump.Job, error) {
+	j, ok := f.Job[name]
+	if !ok {
+		return nil, fault.Wrong("job-unknown", "there is no job %q", name).
+			Advise("the jobs are: %s", strings.Join(sorted(f.Job), ", "))
+	}
+	at, err := f.Location(j.Source)
+	if err != nil {
+		return nil, err
+	}
+	if j.LockWait != "" {
+		if at.LockWait, err = phrase.ParseAge(j.LockWait); err != nil {
+			return nil, err
+		}
+	}
+	k, err := f.OpenKeep(j.Keep)
+	if err != nil {
+		return nil, err
+	}
+	c, err := stream.ParseCompression(j.Compression)
+	if err != nil {
+		return nil, err
+	}
+	text, err := f.Excerpt(name)
+	return &dump.Job{Name: name, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
+		Keep: k, Compression: c, Zone: f.zone, Config: text}, err
+}
+
+// Checks are the questions of a job.
+func (f *File) Checks(name string) (list []drill.Check) {
+	for _, c := range f.Job[name].Check {
+		list = append(list, drill.Check{Database: c.Database, SQL: c.SQL, Answer: c.Answer})
+	}
+	return list
+}
+
+// Excerpt is the part of the configuration that one job needs. Secrets are named
+// in it only by where they are.
+func (f *File) Excerpt(name string) ([]byte, error) {
+	j := f.Job[name]
+	part := File{Timezone: f.zone.String(), Source: map[string]Source{}, Keep: map[string]Keep{}, Job: map[string]Job{name: j}}
+	for _, n := range []string{j.Source, j.DrillOn} {
+		if s, ok := f.Source[n]; ok {
+			if s.Path != "" {
+				s.Path = f.absolute(s.Path)
+			}
+			part.Source[n] = s
+		}
+	}
+	k := f.Keep[j.Keep]
+	k.Folder = f.absolute(k.Folder)
+	part.Keep[j.Keep] = k
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "# The job %s as it last ran. It can be used with --config.\n", name)
+	err := toml.NewEncoder(&b).SetIndentTables(false).Encode(part)
+	return b.Bytes(), err
+}

@@ -1,0 +1,3 @@
+CREATE TABLE crew (id INTEGER PRIMARY KEY, name TEXT NOT NULL, rank TEXT NOT NULL, joined_on TEXT NOT NULL, certificate BLOB) STRICT;
+CREATE TABLE shift (id INTEGER PRIMARY KEY, crew_id INTEGER NOT NULL REFERENCES crew(id), starts_at TEXT NOT NULL, hours REAL NOT NULL, remark TEXT);
+CREATE TABLE setting (name TEXT PRIMARY KEY, value);

@@ -1,0 +1,300 @@
+package dump
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/stream"
+)
+
+// one is a dump being made.
+type one struct {
+	*runner
+	folder string
+	guard  stream.Guard
+	snap   engine.Snapshot
+	cat    *engine.Catalog
+
+	mu sync.Mutex // guards m.Files while tables are written side by side
+	m  *manifest.Manifest
+}
+
+func (r *runner) database(ctx context.Context, src engine.Source, work *keep.Work, d engine.Database) (*Done, error) {
+	started := time.Now().UTC()
+	snap, err := src.Snapshot(ctx, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer snap.Close()
+	o := &one{runner: r, folder: filepath.Join(work.Folder, keep.EscapeName(d.Name)), guard: r.Keep.Guard(), snap: snap, cat: snap.Catalog()}
+	if err := o.guard(1 << 30); err != nil { // look now, whatever was written since
+		return nil, err
+	}
+	o.m = r.blank(d.Name, snap, started)
+	for _, w := range o.cat.Warnings {
+		r.warn(d.Name + ": " + w)
+	}
+	if err := o.structure(); err != nil {
+		return nil, err
+	}
+	if err := o.rows(ctx); err != nil {
+		return nil, err
+	}
+	if err := snap.Confirm(ctx); err != nil {
+		return nil, err
+	}
+	if err := o.companions(); err != nil {
+		return nil, err
+	}
+	id, err := o.seal()
+	if err != nil {
+		return nil, err
+	}
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	path, err := work.Place(o.folder, r.Name, d.Name, o.m.Moment, string(o.m.Kind))
+	if err != nil {
+		return nil, err
+	}
+	return &Done{Path: path, ID: id, Manifest: o.m}, nil
+}
+
+func (r *runner) blank(database string, snap engine.Snapshot, started time.Time) *manifest.Manifest {
+	m := &manifest.Manifest{
+		Format: manifest.Version, Tool: r.Tool, Keep: r.Keep.ID, Job: r.Name, Database: database, Kind: manifest.Full,
+		Moment: snap.Moment().UTC(), Zone: r.Zone.String(), Started: started,
+		Run: manifest.Run{ID: r.res.Run, Started: r.started},
+		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
+			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
+		Facts: snap.Catalog().Facts, Compression: string(r.Compression), Fingerprint: stream.FingerprintVersion,
+		Objects: map[string]int{}, Warnings: snap.Catalog().Warnings, Tables: []manifest.Table{},
+	}
+	for _, d := range r.plan.Databases {
+		m.Run.Databases = append(m.Run.Databases, d.Name)
+	}
+	return m
+}
+
+// file makes a file of the dump, lets fill write its text, and notes its digest.
+func (o *one) file(path string, c stream.Compression, fill func(*stream.File) error) error {
+	f, err := stream.Create(filepath.Join(o.folder, path), c, o.guard, &o.w.Meter.Bytes)
+	if err != nil {
+		return err
+	}
+	err = fill(f)
+	info, closed := f.Close()
+	if err := errors.Join(err, closed); err != nil {
+		if closed != nil {
+			return closed // the disk's error is the cause
+		}
+		return err
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.m.Files = append(o.m.Files, manifest.File{Path: path, Bytes: info.Stored, Raw: info.Raw, SHA256: info.SHA256})
+	o.m.StoredBytes += info.Stored
+	o.m.RawBytes += info.Raw
+	return nil
+}
+
+// structure writes everything but rows, and the index that says where each
+// object's SQL is.
+func (o *one) structure() error {
+	var index []manifest.ObjectEntry
+	for _, section := range []engine.Section{engine.Schema, engine.Keys, engine.Finish, engine.Owners} {
+		path := string(section) + ".sql" + o.Compression.Ending()
+		var sql []string
+		at := int64(len(o.cat.Header))
+		for _, obj := range o.cat.Objects {
+			if obj.Section != section {
+				continue
+			}
+			index = append(index, manifest.ObjectEntry{Object: obj, File: path, Offset: at, Length: int64(len(obj.SQL))})
+			sql = append(sql, obj.SQL)
+			at += int64(len(obj.SQL))
+			o.m.Objects[obj.Kind]++
+		}
+		if len(sql) == 0 {
+			continue
+		}
+		err := o.file(path, o.Compression, func(f *stream.File) error {
+			for _, s := range append(append([]string{o.cat.Header}, sql...), o.cat.Trailer) {
+				if _, err := f.Write([]byte(s)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return o.file(manifest.ObjectsOf+o.Compression.Ending(), o.Compression, func(f *stream.File) error {
+		return json.NewEncoder(f).Encode(index)
+	})
+}
+
+// maxReaders bounds the readers, and with them the memory.
+const maxReaders = 8
+
+// rows dumps all tables, the largest first, by as many readers as are useful.
+func (o *one) rows(ctx context.Context) error {
+	order := make([]*engine.Table, len(o.cat.Tables))
+	var expected int64
+	for i := range o.cat.Tables {
+		order[i] = &o.cat.Tables[i]
+		expected += order[i].Bytes
+	}
+	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
+	o.w.Meter.Begin("dumping "+o.m.Database, len(order), expected)
+	results := make([]manifest.Table, len(o.cat.Tables))
+	slot := map[*engine.Table]int{}
+	for i := range o.cat.Tables {
+		slot[&o.cat.Tables[i]] = i
+	}
+	err := stream.InParallel(ctx, min(o.snap.Width(), maxReaders), order, func(ctx context.Context, next func() (*engine.Table, bool)) error {
+		reader, err := o.snap.Reader(ctx)
+		if err != nil {
+			return err
+		}
+		defer reader.Close()
+		for t, ok := next(); ok; t, ok = next() {
+			if results[slot[t]], err = o.table(ctx, reader, t); err != nil {
+				return err
+			}
+			o.w.Meter.TablesDone.Add(1)
+		}
+		return nil
+	})
+	o.m.Tables = results
+	return err
+}
+
+func (o *one) table(ctx context.Context, reader engine.Reader, t *engine.Table) (manifest.Table, error) {
+	path := filepath.Join(string(engine.Data), keep.TableFolder(t.Schema, t.Name), "part-0001.sql"+o.Compression.Ending())
+	m := manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Files: []string{path}}
+	err := o.file(path, o.Compression, func(f *stream.File) error {
+		if _, err := f.Write([]byte(o.cat.Header)); err != nil {
+			return err
+		}
+		rows, err := stream.NewTable(f, t.Frame)
+		if err != nil {
+			return err
+		}
+		if err := reader.Read(ctx, t, &counted{rows, o.w.Meter}); err != nil {
+			return err
+		}
+		if err := rows.End(); err != nil {
+			return err
+		}
+		_, err = f.Write([]byte(o.cat.Trailer))
+		m.Rows, m.Sum, m.Bytes = rows.Rows, rows.Sum.String(), rows.Bytes
+		return err
+	})
+	return m, err
+}
+
+type counted struct {
+	*stream.Table
+	meter *stream.Meter
+}
+
+func (c *counted) Row(p []byte, more bool) error {
+	if !more {
+		c.meter.Rows.Add(1)
+	}
+	return c.Table.Row(p, more)
+}
+
+// companions writes what people need: the row counts and the README.
+func (o *one) companions() error {
+	var counts strings.Builder
+	for _, t := range o.m.Tables {
+		fmt.Fprintf(&counts, "%s|%d\n", t.ID, t.Rows)
+	}
+	readme, err := o.readme()
+	if err != nil {
+		return err
+	}
+	for _, f := range []struct{ name, text string }{
+		{manifest.CountSQL, o.cat.CountSQL}, {manifest.CountText, counts.String()}, {manifest.Readme, readme},
+	} {
+		err := o.file(f.name, stream.None, func(w *stream.File) error {
+			_, err := w.Write([]byte(f.text))
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seal writes the digests and, last of all, the manifest. It gives the id.
+func (o *one) seal() (string, error) {
+	sort.Slice(o.m.Files, func(a, b int) bool { return o.m.Files[a].Path < o.m.Files[b].Path })
+	o.m.Finished = time.Now().UTC()
+	data, id, err := o.m.Encode()
+	if err != nil {
+		return "", err
+	}
+	if err := keep.WriteNew(filepath.Join(o.folder, manifest.Sums), []byte(o.m.SumLines(id))); err != nil {
+		return "", err
+	}
+	return id, keep.WriteNew(filepath.Join(o.folder, manifest.Name), data)
+}
+
+func (o *one) readme() (string, error) {
+	driver, err := engine.Find(o.Source.Engine)
+	if err != nil {
+		return "", err
+	}
+	owners := false
+	for _, obj := range o.cat.Objects {
+		owners = owners || obj.Section == engine.Owners
+	}
+	lines := driver.ByHand(engine.HandDump{Database: o.m.Database, Facts: o.m.Facts, Owners: owners, Unpack: o.Compression.Unpack()})
+	m := o.m
+	var b strings.Builder
+	fmt.Fprintf(&b, `A full dump of the database %s
+
+  job         %s
+  from        %s %s (%s)
+  moment      %s
+  rows        %s in %s
+  size        %s, %s as text
+
+To restore it with Grain Keep, give it this folder:
+
+    grainkeep restore ./ --to SOURCE
+
+To restore it by hand, with a shell, sha256sum, the decompressor and the
+server's own client, run these lines one after the other in this folder. Each
+must succeed before the next.
+
+    sha256sum -c --quiet SHA256SUMS
+`, phrase.OneLine(m.Database), m.Job, m.Source.Product, m.Source.Version, phrase.OneLine(m.Source.Where), phrase.Both(m.Moment, o.Zone),
+		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables)), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes))
+	for _, l := range lines {
+		b.WriteString("    " + l + "\n")
+	}
+	b.WriteString(`
+The files are plain SQL. Their order by name is the order to load them in:
+structure, rows, keys, then the rest. Loading stops at the first error. Where
+the data itself breaks a rule (a foreign key, a check), that rule stops it: load
+the file without that statement, or add NOT VALID to it where the server can.
+`)
+	return b.String(), nil
+}

@@ -1,0 +1,79 @@
+package dump
+
+import (
+	"context"
+	"time"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/keep"
+)
+
+// Survey is the look before the dump.
+type Survey struct {
+	Server engine.Server
+	Skew   time.Duration // the server's clock less this machine's
+	There  []engine.Database
+	Plan   *Plan
+	Unmet  error // an entry that matches nothing
+	Looked []Looked
+	Keep   *keep.Keep // nil: no keep was named
+	Room   keep.Room
+	Need   int64 // estimate of what a run will take, in bytes
+	Same   bool  // the keep is on the data's file system
+}
+
+// Looked is what a database that the job takes was found to hold.
+type Looked struct {
+	Database string
+	Tables   int
+	Objects  int
+	Warnings []string
+	Err      error // why it could not be dumped now
+}
+
+// Look surveys a source, and a job's choice and keep where they are given. It
+// reads the catalogs in the same way as a dump, and no rows.
+func Look(ctx context.Context, at engine.Location, c Choice, k *keep.Keep, job string) (*Survey, error) {
+	src, err := engine.Open(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	s := &Survey{Keep: k}
+	if s.Server, err = src.Describe(ctx); err != nil {
+		return nil, err
+	}
+	s.Skew = time.Until(s.Server.Clock)
+	if s.There, err = src.Databases(ctx); err != nil {
+		return nil, err
+	}
+	s.Plan, s.Unmet = Choose(c, s.There)
+	for _, d := range s.Plan.Databases {
+		s.Looked = append(s.Looked, look(ctx, src, d.Name))
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+	}
+	if k == nil {
+		return s, nil
+	}
+	if s.Room, err = k.Room(); err != nil {
+		return nil, err
+	}
+	s.Same = s.Server.Folder != "" && keep.SameDrive(s.Server.Folder, k.Folder)
+	s.Need, err = Estimate(k, job, s.Plan.Databases)
+	return s, err
+}
+
+func look(ctx context.Context, src engine.Source, database string) Looked {
+	l := Looked{Database: database}
+	snap, err := src.Snapshot(ctx, database)
+	if err != nil {
+		l.Err = err
+		return l
+	}
+	defer snap.Close()
+	cat := snap.Catalog()
+	l.Tables, l.Objects, l.Warnings = len(cat.Tables), len(cat.Objects), cat.Warnings
+	return l
+}

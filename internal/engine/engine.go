@@ -1,0 +1,242 @@
+// Package engine says what a database must be able to do to be dumped,
+// restored and drilled, as a few small interfaces. An engine knows its database
+// and nothing of keeps, files or jobs; the core knows the steps and nothing of
+// SQL dialects.
+package engine
+
+import (
+	"context"
+	"io"
+	"time"
+)
+
+// Secret is a password that no formatting verb shows.
+type Secret struct{ value string }
+
+// NewSecret wraps a password.
+func NewSecret(v string) Secret { return Secret{v} }
+
+// Reveal gives the password itself; only the code that logs in calls it.
+func (s Secret) Reveal() string { return s.value }
+
+// String hides the password.
+func (s Secret) String() string { return "(secret)" }
+
+// GoString hides the password.
+func (s Secret) GoString() string { return "(secret)" }
+
+// Location says where a source is and how to get in.
+type Location struct {
+	Name     string                 // configured name, else empty
+	Engine   string                 // registered engine name
+	Server   string                 // host:port or socket folder, for servers
+	User     string                 // user to log in as; empty: the engine's default
+	Database string                 // the one database that a URL names; empty: all
+	TLS      string                 // off, on, verify; empty: the engine's default
+	CA       string                 // file of certificates that "verify" trusts
+	Path     string                 // file or folder, for file engines
+	Secret   func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
+	LockWait time.Duration          // longest wait for a lock held by others
+}
+
+// Driver is an engine in the registry.
+type Driver interface {
+	// Open connects to a source. It returns fault errors.
+	Open(ctx context.Context, at Location) (Source, error)
+	// Grants gives the SQL for a user with just the rights that a purpose
+	// needs. It connects to nothing.
+	Grants(at Location, purpose Purpose, databases []string) (string, error)
+	// ByHand gives the shell lines that restore a dump without Grain Keep.
+	ByHand(d HandDump) []string
+}
+
+// Purpose is what a database user is for.
+type Purpose string
+
+// The purposes that grants are printed for.
+const (
+	ForDump    Purpose = "dump"
+	ForDrill   Purpose = "drill"
+	ForRestore Purpose = "restore"
+)
+
+// HandDump is what the lines of a README need to know about a dump.
+type HandDump struct {
+	Database string
+	Facts    map[string]string
+	Owners   bool   // whether the dump has a file of owners and grants
+	Unpack   string // command that writes a compressed file's text to its standard output
+}
+
+// Server describes the server (or library) behind a source.
+type Server struct {
+	Product string // as people call it
+	Version string
+	User    string // the user that is logged in
+	Clock   time.Time
+	Zone    string
+	Folder  string // data folder when it is on this machine and readable; else empty
+}
+
+// Database is one database of a source.
+type Database struct {
+	Name   string
+	Bytes  int64 // size on the server's disk
+	System bool  // left out unless named literally
+	Note   string
+}
+
+// Source is an open source.
+type Source interface {
+	// Describe reads the server's facts.
+	Describe(ctx context.Context) (Server, error)
+	// Databases lists what is there, sorted by name.
+	Databases(ctx context.Context) ([]Database, error)
+	// Snapshot fixes one moment of a database. The error names every object
+	// that cannot be carried.
+	Snapshot(ctx context.Context, database string) (Snapshot, error)
+	// Target makes a new, empty database to restore into.
+	Target(ctx context.Context, t TargetSpec) (Target, error)
+	// Sweep removes the scratch databases that bear the keep's mark and are
+	// not alive, and lists those that it must not touch.
+	Sweep(ctx context.Context, keepID string) (removed, foreign []string, err error)
+	Close() error
+}
+
+// Snapshot is one moment of one database.
+type Snapshot interface {
+	// Moment is the instant whose data the snapshot holds, by the server's clock.
+	Moment() time.Time
+	// Catalog is what the database holds at that moment.
+	Catalog() *Catalog
+	// Width is how many readers can usefully work at the same time.
+	Width() int
+	// Reader opens another reader on the same snapshot.
+	Reader(ctx context.Context) (Reader, error)
+	// Confirm fails if anything changed under the snapshot that its readers
+	// could not have seen. It is called after all rows are read.
+	Confirm(ctx context.Context) error
+	// Ask runs a query that the administrator wrote and gives its answer:
+	// values joined by "|", rows by a line feed.
+	Ask(ctx context.Context, sql string) (string, error)
+	Close() error
+}
+
+// Rows receives a table's rows as text. A row that is too long to hold comes in
+// several pieces, all but the last with more set.
+type Rows interface {
+	Row(piece []byte, more bool) error
+}
+
+// Reader reads tables of a snapshot.
+type Reader interface {
+	Read(ctx context.Context, t *Table, to Rows) error
+	Close() error
+}
+
+// Framing says how rows become a file that the server's own client can load.
+type Framing struct {
+	Head     string // before the first row of a group
+	RowEnd   string // after a row that another follows
+	GroupEnd string // after the last row of a group
+	Tail     string // at the end of a table, also of an empty one
+	Group    int    // bytes after which a new group begins; 0: one group
+	Always   bool   // write Head even if there are no rows
+}
+
+// Section is a part of a full dump, in load order.
+type Section string
+
+// The sections. Their values are the beginnings of file names.
+const (
+	Schema    Section = "10-schema"
+	Data      Section = "20-data"
+	Keys      Section = "30-keys"
+	Finish    Section = "50-finish"
+	Owners    Section = "60-owners"
+	NoSection Section = ""
+)
+
+// Object is one thing in a database other than rows, with the SQL that makes it.
+type Object struct {
+	Kind    string   `json:"kind"`            // the trade's word: table, index, foreign key…
+	Name    string   `json:"name"`            // as SQL would write it
+	Table   string   `json:"table,omitempty"` // the Table.ID that it belongs to
+	Needs   []string `json:"needs,omitempty"` // Object.ID of what it needs
+	Section Section  `json:"section"`
+	SQL     string   `json:"-"`
+
+	// Rule marks a rule about the rows (a constraint, an index): when the rows
+	// themselves break it, the rows still come back.
+	Rule bool `json:"rule,omitempty"`
+	// Unchecked is the SQL that adds the rule without testing existing rows;
+	// empty where the server has no such thing.
+	Unchecked string `json:"unchecked,omitempty"`
+}
+
+// ID identifies an object within its database.
+func (o Object) ID() string { return o.Kind + " " + o.Name }
+
+// Table is a table whose rows are dumped.
+type Table struct {
+	ID      string   // as SQL would write it; the manifest's name for it
+	Schema  string   // literal; empty where the engine has no schemas
+	Name    string   // literal
+	Columns []string // literal names in the order in which values are dumped
+	Bytes   int64    // estimate, for the order of work and for progress
+	Rows    int64    // estimate; -1: unknown
+	Frame   Framing
+	Handle  any // the engine's own
+}
+
+// Catalog is what a database holds, rows apart.
+type Catalog struct {
+	Facts    map[string]string // of the database itself: encoding, collation…
+	Header   string            // session settings, at the head of every file
+	Trailer  string            // at the end of every file
+	Tables   []Table           // sorted by ID
+	Objects  []Object          // in load order
+	Warnings []string          // what is not part of the one moment
+	// CountSQL is a query that prints a line "table|rows" for each table, in
+	// the order of Tables.
+	CountSQL string
+}
+
+// TargetSpec says what to restore into.
+type TargetSpec struct {
+	Name    string // the database to make; empty: a scratch database
+	Replace bool   // rename an existing one aside
+	KeepID  string // for the mark
+	Run     string // for the mark
+	Facts   map[string]string
+	Aside   time.Time // the instant that the renamed database's name shows
+	Folder  string    // where a file engine may put a scratch database
+}
+
+// Target is a database being restored. It stands under a working name until
+// Finish puts it in place; Discard removes it. One of the two is always called.
+type Target interface {
+	// Width is how many sessions can usefully work at the same time.
+	Width() int
+	Session(ctx context.Context) (Session, error)
+	// Settings tells which settings were made for speed.
+	Settings() []string
+	// Snapshot reads back what was restored.
+	Snapshot(ctx context.Context) (Snapshot, error)
+	// Finish puts the database in place, and tells the name that an old one
+	// was given.
+	Finish(ctx context.Context) (aside string, err error)
+	Discard(ctx context.Context) error
+	// Missing lists the users or roles that the objects name and the target lacks.
+	Missing(ctx context.Context, objects []Object) ([]string, error)
+}
+
+// Session is one connection to a target.
+type Session interface {
+	// Exec runs one object's SQL.
+	Exec(ctx context.Context, sql string) error
+	// Load loads the text of one data file, header included, and gives the rows
+	// that the server took. seen is told of rows while they pass.
+	Load(ctx context.Context, text io.Reader, seen func(rows int64)) (int64, error)
+	Close() error
+}

@@ -1,0 +1,68 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// Grants gives the SQL for a user with the least rights for a purpose. The
+// password is set by the administrator, so that it is in no file and no log.
+func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []string) (string, error) {
+	user := at.User
+	if user == "" {
+		user = "grainkeep"
+	}
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("-- Run this as an administrator of the server, for example in its interactive client.")
+	line("-- Then set the password there, where nothing logs it:  \\password %s", user)
+	switch purpose {
+	case engine.ForDump:
+		line("")
+		line("CREATE ROLE %s LOGIN;", quote(user))
+		line("-- may read every table, view and sequence, and may write nothing (server version 14 and later)")
+		line("GRANT pg_read_all_data TO %s;", quote(user))
+		line("ALTER ROLE %s SET default_transaction_read_only = on;", quote(user))
+		for _, d := range databases {
+			line("GRANT CONNECT ON DATABASE %s TO %s;", quote(d), quote(user))
+		}
+		line("")
+		line("-- On versions 12 and 13 there is no pg_read_all_data. There, in each database and for each of its schemas:")
+		line("--   GRANT USAGE ON SCHEMA public TO %s;", quote(user))
+		line("--   GRANT SELECT ON ALL TABLES IN SCHEMA public TO %s;", quote(user))
+		line("--   GRANT SELECT ON ALL SEQUENCES IN SCHEMA public TO %s;", quote(user))
+	case engine.ForDrill:
+		line("")
+		line("-- may make databases and drop its own, and touches nothing else")
+		line("CREATE ROLE %s LOGIN CREATEDB;", quote(user))
+	case engine.ForRestore:
+		line("")
+		line("-- Owners and grants can be given back only by an administrator. This user restores with")
+		line("-- '--owners mine': everything then belongs to it.")
+		line("CREATE ROLE %s LOGIN CREATEDB;", quote(user))
+	default:
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, drill or restore")
+	}
+	return b.String(), nil
+}
+
+// ByHand gives the shell lines that restore a dump with the server's client.
+func (driver) ByHand(d engine.HandDump) []string {
+	client := "psql -X -q -v ON_ERROR_STOP=1"
+	lines := []string{
+		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",
+		"new=" + engine.ShellQuote(d.Database+"_restored"),
+		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") + " | PGDATABASE=postgres " + client + " -v new=\"$new\"",
+		"export PGDATABASE=\"$new\"",
+	}
+	if d.Owners {
+		lines = append(lines, "# leave 60-owners out (add: ! -name '60-*') where the roles do not exist")
+	}
+	return append(lines,
+		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | %s -o /dev/null || exit 1; done)", d.Unpack, client),
+		"psql -X -A -t -f row-counts.sql | diff - row-counts.txt && echo 'every row is there'",
+	)
+}

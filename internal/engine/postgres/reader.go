@@ -1,0 +1,157 @@
+package postgres
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// Reader opens a reader. Its connection is taken over from pgx after log-in:
+// reading the COPY stream straight from the socket keeps a value of any length
+// out of memory and saves a copy of every row.
+func (p *snapshot) Reader(ctx context.Context) (engine.Reader, error) {
+	c, err := p.join(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h, err := c.PgConn().Hijack()
+	if err != nil {
+		closeConn(c)
+		return nil, err
+	}
+	if n := h.Frontend.ReadBufferLen(); n != 0 {
+		h.Conn.Close()
+		return nil, fmt.Errorf("the server sent %d bytes that nobody asked for", n)
+	}
+	return &reader{conn: h.Conn, in: bufio.NewReaderSize(h.Conn, 256<<10)}, nil
+}
+
+type reader struct {
+	conn net.Conn
+	in   *bufio.Reader
+}
+
+// Close logs out.
+func (r *reader) Close() error {
+	r.conn.SetDeadline(time.Now().Add(time.Second))
+	r.conn.Write([]byte{'X', 0, 0, 0, 4})
+	return r.conn.Close()
+}
+
+// Read copies a table's rows out, in the text form of COPY.
+func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) error {
+	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	err := r.copyOut(t.Handle.(string), to)
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if err != nil {
+		return readFailure(t.ID, err)
+	}
+	return nil
+}
+
+func readFailure(table string, err error) error {
+	if pg, ok := err.(*pgconn.PgError); ok {
+		if pg.Code == "42501" {
+			return fault.New("rights-missing", nil, "cannot read %s: %s", table, pg.Message).
+				Advise("'grainkeep grants' prints the SQL that gives this user what a dump needs")
+		}
+		return fault.New("read-failed", nil, "the server failed while reading %s: %s (%s)", table, pg.Message, pg.Code)
+	}
+	if err == io.EOF || err == io.ErrUnexpectedEOF {
+		err = fmt.Errorf("the server closed the connection")
+	}
+	if _, ok := err.(net.Error); ok || err.Error() == "the server closed the connection" {
+		return fault.New("connection-lost", err, "the connection was lost while reading %s", table).
+			Advise("look into the server's log; nothing was dumped")
+	}
+	return fmt.Errorf("%s: %w", table, err)
+}
+
+func (r *reader) copyOut(sql string, to engine.Rows) error {
+	msg, err := (&pgproto3.Query{String: sql}).Encode(nil)
+	if err != nil {
+		return err
+	}
+	if _, err := r.conn.Write(msg); err != nil {
+		return err
+	}
+	var failed error
+	for {
+		head, err := r.in.Peek(5)
+		if err != nil {
+			return err
+		}
+		kind, length := head[0], int(binary.BigEndian.Uint32(head[1:]))-4
+		r.in.Discard(5)
+		switch kind {
+		case 'd':
+			err = r.row(length, to)
+		case 'E':
+			failed, err = r.serverError(length)
+		case 'Z':
+			_, err = r.in.Discard(length)
+			if err == nil {
+				return failed
+			}
+		case 'H', 'c', 'C', 'N', 'S':
+			_, err = r.in.Discard(length)
+		default:
+			return fmt.Errorf("the server sent a message of kind %q in the middle of a copy", kind)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// row hands on one row; the server sends each as one message that ends in a line
+// feed.
+func (r *reader) row(length int, to engine.Rows) error {
+	if length == 0 {
+		return nil
+	}
+	for length > r.in.Size() {
+		part, err := r.in.Peek(r.in.Size())
+		if err != nil {
+			return err
+		}
+		if err := to.Row(part, true); err != nil {
+			return err
+		}
+		length -= len(part)
+		r.in.Discard(len(part))
+	}
+	part, err := r.in.Peek(length)
+	if err != nil {
+		return err
+	}
+	err = to.Row(bytes.TrimSuffix(part, []byte{'\n'}), false)
+	r.in.Discard(length)
+	return err
+}
+
+func (r *reader) serverError(length int) (error, error) {
+	body := make([]byte, length)
+	if _, err := io.ReadFull(r.in, body); err != nil {
+		return nil, err
+	}
+	var e pgproto3.ErrorResponse
+	if err := e.Decode(body); err != nil {
+		return nil, err
+	}
+	return pgconn.ErrorResponseToPgError(&e), nil
+}

@@ -1,0 +1,106 @@
+package postgres
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// session is a connection that restores.
+type session struct{ c *pgx.Conn }
+
+func (s *session) Close() error { return closeConn(s.c) }
+
+// Exec runs one object's statements, all or none of them.
+func (s *session) Exec(ctx context.Context, sql string) error {
+	_, err := s.c.PgConn().Exec(ctx, sql).ReadAll()
+	return plain(ctx, err)
+}
+
+// plain shortens a server's error to its message and where it stands.
+func plain(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		return err
+	}
+	text := pg.Message
+	if pg.Detail != "" {
+		text += "; " + pg.Detail
+	}
+	if pg.Where != "" {
+		text += " (" + strings.SplitN(pg.Where, "\n", 2)[0] + ")"
+	}
+	return fmt.Errorf("%s [%s]", text, pg.Code)
+}
+
+// Load runs the COPY of a data file. The session has the file's settings already.
+func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (int64, error) {
+	in := bufio.NewReaderSize(text, 64<<10)
+	sql, err := copyStatement(in)
+	if err != nil {
+		return 0, err
+	}
+	tag, err := s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: seen}, sql)
+	return tag.RowsAffected(), plain(ctx, err)
+}
+
+// copyStatement skips the settings and reads the COPY statement, whose names may
+// hold any character.
+func copyStatement(in *bufio.Reader) (string, error) {
+	const end = " FROM stdin;\n"
+	var sql strings.Builder
+	quoted := false
+	for {
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return "", fmt.Errorf("the file has no COPY statement: %w", err)
+		}
+		if sql.Len() == 0 && !strings.HasPrefix(line, "COPY ") {
+			continue
+		}
+		sql.WriteString(line)
+		if strings.Count(line, `"`)%2 == 1 {
+			quoted = !quoted
+		}
+		if !quoted && strings.HasSuffix(line, end) {
+			return strings.TrimSuffix(sql.String(), ";\n"), nil
+		}
+	}
+}
+
+// copyRows reads the rows up to the line that ends them, the file's last.
+type copyRows struct {
+	in   *bufio.Reader
+	seen func(int64)
+}
+
+var endOfRows = []byte("\\.\n")
+
+func (c *copyRows) Read(p []byte) (int, error) {
+	have, err := c.in.Peek(min(len(p)+len(endOfRows), c.in.Size()))
+	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+		return 0, err
+	}
+	if err == io.EOF {
+		if !bytes.HasSuffix(have, endOfRows) {
+			return 0, io.ErrUnexpectedEOF
+		}
+		if len(have) == len(endOfRows) {
+			return 0, io.EOF
+		}
+	}
+	n := copy(p, have[:len(have)-len(endOfRows)])
+	c.seen(int64(bytes.Count(p[:n], []byte{'\n'})))
+	c.in.Discard(n)
+	return n, nil
+}

@@ -1,0 +1,248 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// snapshot is one exported snapshot with all tables locked. The connection that
+// holds it reads the catalog; rows are read by others.
+type snapshot struct {
+	s        *source
+	database string
+	c        *pgx.Conn
+	name     string // of the exported snapshot
+	moment   time.Time
+	cat      *engine.Catalog
+}
+
+// tries to lock a set of tables that others keep changing
+const tries = 8
+
+// Snapshot locks every table in share mode first and takes the snapshot then: a
+// TRUNCATE or a rewrite that comes between a snapshot and the first read of a
+// table would make it read as empty.
+func (s *source) Snapshot(ctx context.Context, database string) (engine.Snapshot, error) {
+	return s.snapshot(ctx, database)
+}
+
+func (s *source) snapshot(ctx context.Context, database string) (*snapshot, error) {
+	c, err := s.connect(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	snap := &snapshot{s: s, database: database, c: c}
+	for n := 0; ; n++ {
+		whole, err := snap.try(ctx)
+		if err == nil && whole {
+			break
+		}
+		if err == nil && n == tries {
+			err = fault.New("tables-changing", nil, "tables of %s are being made or rewritten all the time", database).
+				Advise("dump it at a quieter hour")
+		}
+		if err != nil {
+			closeConn(c)
+			return nil, err
+		}
+	}
+	if snap.cat, err = readCatalog(ctx, c, s.version, database); err != nil {
+		closeConn(c)
+		return nil, err
+	}
+	return snap, nil
+}
+
+// lockable lists the tables whose rows are dumped, in the order of their OIDs.
+const lockable = `SELECT c.oid, format('%I.%I', n.nspname, c.relname), c.relfilenode, coalesce(pg_relation_filenode(c.oid), 0)
+	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	WHERE c.relkind IN ('r','p') AND c.relpersistence <> 't'
+	AND n.nspname !~ '^pg_' AND n.nspname NOT IN ('information_schema', 'grainkeep_scratch')
+	ORDER BY c.oid`
+
+type lockTable struct {
+	oid          uint32
+	name         string
+	inSnapshot   uint32 // the file that the snapshot's catalog names
+	now          uint32 // the file that there is
+	unidentified bool
+}
+
+func lockTables(ctx context.Context, c *pgx.Conn) ([]lockTable, error) {
+	rows, err := c.Query(ctx, lockable)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (t lockTable, err error) {
+		err = r.Scan(&t.oid, &t.name, &t.inSnapshot, &t.now)
+		return t, err
+	})
+}
+
+// try locks the tables that there are and takes the snapshot. It is not whole
+// when the snapshot shows other tables than were locked.
+func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
+	before, err := lockTables(ctx, p.c)
+	if err != nil {
+		return false, err
+	}
+	if _, err := p.c.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
+		return false, err
+	}
+	if err := p.lock(ctx, before); err != nil {
+		p.c.Exec(ctx, "ROLLBACK")
+		if fault.HasCode(err, "table-gone") {
+			return false, nil
+		}
+		return false, err
+	}
+	// The first query after the locks fixes the moment.
+	err = p.c.QueryRow(ctx, "SELECT pg_export_snapshot(), clock_timestamp()").Scan(&p.name, &p.moment)
+	if err != nil {
+		return false, err
+	}
+	after, err := lockTables(ctx, p.c)
+	if err != nil {
+		return false, err
+	}
+	if !same(before, after) {
+		_, err := p.c.Exec(ctx, "ROLLBACK")
+		return false, err
+	}
+	return true, nil
+}
+
+func same(before, after []lockTable) bool {
+	if len(before) != len(after) {
+		return false
+	}
+	for i, a := range after {
+		if a.oid != before[i].oid || a.name != before[i].name || a.inSnapshot != a.now {
+			return false
+		}
+	}
+	return true
+}
+
+func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
+	if len(tables) == 0 {
+		return nil
+	}
+	names := make([]string, len(tables))
+	for i, t := range tables {
+		names[i] = t.name
+	}
+	_, err := p.c.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d; LOCK TABLE ONLY %s IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0",
+		max(1, p.s.at.LockWait.Milliseconds()), strings.Join(names, ", ONLY ")))
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		return err
+	}
+	switch pg.Code {
+	case "55P03":
+		return p.lockHolder(ctx, tables)
+	case "42P01", "3F000":
+		return fault.New("table-gone", err, "a table of %s was dropped or renamed just now", p.database)
+	case "42501":
+		return fault.New("rights-missing", nil, "%s", pg.Message).
+			Advise("'grainkeep grants' prints the SQL that gives this user what a dump needs")
+	}
+	return err
+}
+
+// lockHolder names the session that keeps a table locked.
+func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
+	oids := make([]string, len(tables))
+	for i, t := range tables {
+		oids[i] = fmt.Sprint(t.oid)
+	}
+	e := fault.New("lock-wait", nil, "a table of %s stayed locked for %s", p.database, p.s.at.LockWait).
+		Advise("end the session that holds it, dump at a quieter hour, or give lock_wait more time")
+	var pid int32
+	var table, user, app, query string
+	err := p.s.home.QueryRow(ctx, `SELECT l.pid, l.relation, coalesce(a.usename::text, '?'), coalesce(a.application_name, ''),
+		left(coalesce(a.query, ''), 80)
+		FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
+		WHERE l.granted AND l.mode = 'AccessExclusiveLock' AND l.locktype = 'relation'
+		AND l.relation IN (`+strings.Join(oids, ",")+`) ORDER BY a.xact_start LIMIT 1`).Scan(&pid, &table, &user, &app, &query)
+	if err == nil {
+		for _, t := range tables {
+			if fmt.Sprint(t.oid) == table {
+				table = t.name
+			}
+		}
+		e.What = fmt.Sprintf("%s in %s stayed locked for %s by process %d of the server (user %s, %s): %s",
+			table, p.database, p.s.at.LockWait, pid, user, app, query)
+	}
+	return e
+}
+
+func (p *snapshot) Moment() time.Time        { return p.moment }
+func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
+func (p *snapshot) Width() int               { return max(1, min(runtime.GOMAXPROCS(0), len(p.cat.Tables))) }
+func (p *snapshot) Close() error             { return closeConn(p.c) }
+
+// Confirm fails if the transaction that holds the locks and the snapshot did not
+// live to the end, or a table got another file all the same.
+func (p *snapshot) Confirm(ctx context.Context) error {
+	tables, err := lockTables(ctx, p.c)
+	if err != nil {
+		return fault.New("snapshot-lost", err, "the session that held the snapshot of %s was lost", p.database).
+			Advise("look into the server's log; nothing was dumped")
+	}
+	for _, t := range tables {
+		if t.inSnapshot != t.now {
+			return fault.New("table-rewritten", nil, "%s was rewritten while it was dumped", t.name).
+				Advise("take the dump again")
+		}
+	}
+	return nil
+}
+
+// Ask runs a check in the snapshot, on a connection of its own.
+func (p *snapshot) Ask(ctx context.Context, sql string) (string, error) {
+	c, err := p.join(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer closeConn(c)
+	results, err := c.PgConn().Exec(ctx, sql).ReadAll()
+	if err != nil {
+		return "", err
+	}
+	var lines []string
+	for _, r := range results {
+		for _, row := range r.Rows {
+			values := make([]string, len(row))
+			for i, v := range row {
+				values[i] = string(v)
+			}
+			lines = append(lines, strings.Join(values, "|"))
+		}
+	}
+	return strings.Join(lines, "\n"), nil
+}
+
+// join opens a connection on the same snapshot.
+func (p *snapshot) join(ctx context.Context) (*pgx.Conn, error) {
+	c, err := p.s.connect(ctx, p.database)
+	if err != nil {
+		return nil, err
+	}
+	_, err = c.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+literal(p.name))
+	if err != nil {
+		closeConn(c)
+		return nil, fmt.Errorf("joining the snapshot: %w", err)
+	}
+	return c, nil
+}

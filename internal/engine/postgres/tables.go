@@ -1,0 +1,351 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"grainkeep/internal/engine"
+)
+
+// table is a table under construction.
+type table struct {
+	oid      uint32
+	id       string
+	schema   string
+	name     string
+	unlogged bool
+	options  string
+	identity string // replica identity
+	bytes    int64
+	rows     int64
+	columns  []column
+}
+
+type column struct {
+	num       int16
+	name      string
+	typ       string
+	collation string
+	notNull   bool
+	identity  string // a or d
+	sequence  string // options of an identity column's sequence
+	generated string // s
+	def       string
+	storage   string // set only where it is not the type's own
+	compress  string
+	stats     int32
+	options   string
+}
+
+func (r *catalogReader) readTables(ctx context.Context) error {
+	var list []*table
+	byOID := map[uint32]*table{}
+	err := r.rows(ctx, `SELECT c.oid, c.reltype, n.nspname::text, c.relname::text, format('%I.%I', n.nspname, c.relname), c.relpersistence = 'u',
+		coalesce(array_to_string(c.reloptions, ', '), ''), c.relreplident::text, pg_table_size(c.oid), c.reltuples::bigint,
+		(SELECT t.typarray FROM pg_type t WHERE t.oid = c.reltype)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "c.oid"), func(rows pgx.Rows) error {
+		t := &table{}
+		var rowType uint32
+		var array *uint32
+		if err := rows.Scan(&t.oid, &rowType, &t.schema, &t.name, &t.id, &t.unlogged, &t.options, &t.identity, &t.bytes, &t.rows, &array); err != nil {
+			return err
+		}
+		r.alias[key{"pg_type", rowType}] = key{"pg_class", t.oid}
+		if array != nil {
+			r.alias[key{"pg_type", *array}] = key{"pg_class", t.oid}
+		}
+		r.tableID[t.oid] = t.id
+		byOID[t.oid] = t
+		list = append(list, t)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if err := r.columns(ctx, byOID); err != nil {
+		return err
+	}
+	cyclic, err := r.cyclicDefaults(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		r.addTable(t, cyclic)
+	}
+	return nil
+}
+
+func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) error {
+	compression := "''"
+	if r.version >= 140000 {
+		compression = "a.attcompression::text"
+	}
+	return r.rows(ctx, `SELECT a.attrelid, a.attnum, a.attname::text, format_type(a.atttypid, a.atttypmod),
+		CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN
+			(SELECT format('%I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
+			ELSE '' END,
+		a.attnotnull, a.attidentity::text, a.attgenerated::text, coalesce(pg_get_expr(d.adbin, d.adrelid), ''),
+		CASE WHEN a.attstorage <> t.typstorage THEN a.attstorage::text ELSE '' END,
+		`+compression+`, coalesce(a.attstattarget::int, -1), coalesce(array_to_string(a.attoptions, ', '), ''), d.oid IS NOT NULL
+		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_type t ON t.oid = a.atttypid
+		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+		WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind = 'r' AND c.relpersistence <> 't' AND `+ours+`
+		ORDER BY a.attrelid, a.attnum`, func(rows pgx.Rows) error {
+		var c column
+		var oid uint32
+		var hasDefault bool
+		if err := rows.Scan(&oid, &c.num, &c.name, &c.typ, &c.collation, &c.notNull, &c.identity, &c.generated, &c.def,
+			&c.storage, &c.compress, &c.stats, &c.options, &hasDefault); err != nil {
+			return err
+		}
+		t := tables[oid]
+		if t == nil {
+			return nil // a member of an extension
+		}
+		if hasDefault {
+			def := &c.def
+			if c.def == "" {
+				def = nil
+			}
+			if _, err := define("the default of", t.id+"."+quote(c.name), def); err != nil {
+				return err
+			}
+		}
+		c.sequence = r.identity[place{oid, c.num}]
+		t.columns = append(t.columns, c)
+		return nil
+	})
+}
+
+// cyclicDefaults finds the defaults whose functions need the very table: they are
+// set after the table and the functions are there.
+func (r *catalogReader) cyclicDefaults(ctx context.Context) (map[place]bool, error) {
+	cyclic := map[place]bool{}
+	err := r.rows(ctx, `WITH RECURSIVE start AS (
+			SELECT d.adrelid, d.adnum, x.refclassid, x.refobjid FROM pg_attrdef d
+			JOIN pg_depend x ON x.classid = 'pg_attrdef'::regclass AND x.objid = d.oid
+			WHERE x.refclassid = 'pg_proc'::regclass AND x.refobjid >= 16384),
+		reach AS (
+			SELECT * FROM start
+			UNION SELECT r.adrelid, r.adnum, x.refclassid, x.refobjid FROM reach r
+			JOIN pg_depend x ON x.classid = r.refclassid AND x.objid = r.refobjid AND x.deptype <> 'e' AND x.refobjid >= 16384)
+		SELECT DISTINCT r.adrelid, r.adnum FROM reach r LEFT JOIN pg_type t ON r.refclassid = 'pg_type'::regclass AND t.oid = r.refobjid
+		WHERE r.refclassid = 'pg_class'::regclass AND r.refobjid = r.adrelid OR t.typrelid = r.adrelid`, func(rows pgx.Rows) error {
+		var oid uint32
+		var num int16
+		if err := rows.Scan(&oid, &num); err != nil {
+			return err
+		}
+		cyclic[place{oid, num}] = true
+		return nil
+	})
+	return cyclic, err
+}
+
+// addTable makes the table's object, the settings that come after it, and the
+// description of its rows.
+func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
+	self := key{"pg_class", t.oid}
+	var lines, after, dumped []string
+	for i := range t.columns {
+		c := &t.columns[i]
+		if c.generated == "" {
+			dumped = append(dumped, c.name)
+		}
+		inline := c.generated != "" || !cyclic[place{t.oid, c.num}]
+		lines = append(lines, "    "+c.definition(inline))
+		if !inline {
+			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.id + "." + quote(c.name), Table: t.id, Section: engine.Finish,
+				SQL: fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s;\n", t.id, quote(c.name), c.def)}, self)
+			n.late = true
+			r.laterDefault[place{t.oid, c.num}] = n
+		}
+		after = append(after, c.settings(t.id)...)
+	}
+	word := "CREATE TABLE "
+	if t.unlogged {
+		word = "CREATE UNLOGGED TABLE "
+	}
+	sql := word + t.id + " ()"
+	if len(lines) > 0 {
+		sql = word + t.id + " (\n" + strings.Join(lines, ",\n") + "\n)"
+	}
+	if t.options != "" {
+		sql += " WITH (" + t.options + ")"
+	}
+	sql += ";\n" + strings.Join(after, "")
+	r.add("pg_class", t.oid, rankTable, engine.Object{Kind: "table", Name: t.id, Table: t.id, Section: engine.Schema, SQL: sql})
+	switch t.identity {
+	case "f":
+		r.also(rankIdentity, engine.Object{Kind: "replica identity", Name: t.id, Table: t.id, Section: engine.Finish,
+			SQL: "ALTER TABLE " + t.id + " REPLICA IDENTITY FULL;\n"}, self)
+	case "n":
+		r.also(rankIdentity, engine.Object{Kind: "replica identity", Name: t.id, Table: t.id, Section: engine.Finish,
+			SQL: "ALTER TABLE " + t.id + " REPLICA IDENTITY NOTHING;\n"}, self)
+	}
+	list := ""
+	if len(dumped) > 0 {
+		q := make([]string, len(dumped))
+		for i, c := range dumped {
+			q[i] = quote(c)
+		}
+		list = " (" + strings.Join(q, ", ") + ")"
+	}
+	r.tables = append(r.tables, engine.Table{
+		ID: t.id, Schema: t.schema, Name: t.name, Columns: dumped, Bytes: t.bytes, Rows: t.rows,
+		Frame:  engine.Framing{Head: "COPY " + t.id + list + " FROM stdin;\n", RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
+		Handle: "COPY " + t.id + list + " TO STDOUT",
+	})
+}
+
+func (c *column) definition(withDefault bool) string {
+	s := quote(c.name) + " " + c.typ
+	if c.collation != "" {
+		s += " COLLATE " + c.collation
+	}
+	switch {
+	case c.identity == "a":
+		s += " GENERATED ALWAYS AS IDENTITY" + c.sequence
+	case c.identity == "d":
+		s += " GENERATED BY DEFAULT AS IDENTITY" + c.sequence
+	case c.generated == "s":
+		s += " GENERATED ALWAYS AS (" + c.def + ") STORED"
+	case c.generated == "v":
+		s += " GENERATED ALWAYS AS (" + c.def + ") VIRTUAL"
+	case c.def != "" && withDefault:
+		s += " DEFAULT " + c.def
+	}
+	if c.notNull {
+		s += " NOT NULL"
+	}
+	return s
+}
+
+// settings are what CREATE TABLE cannot say about a column.
+func (c *column) settings(table string) (list []string) {
+	set := func(format string, args ...any) {
+		list = append(list, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s ", table, quote(c.name))+fmt.Sprintf(format, args...)+";\n")
+	}
+	if w := map[string]string{"p": "PLAIN", "e": "EXTERNAL", "m": "MAIN", "x": "EXTENDED"}[c.storage]; w != "" {
+		set("SET STORAGE %s", w)
+	}
+	if w := map[string]string{"p": "pglz", "l": "lz4"}[c.compress]; w != "" {
+		set("SET COMPRESSION %s", w)
+	}
+	if c.stats >= 0 {
+		set("SET STATISTICS %d", c.stats)
+	}
+	if c.options != "" {
+		set("SET (%s)", c.options)
+	}
+	return list
+}
+
+// constraints are keys, checks and references. Checks come after the rows: one
+// that the rows break, or whose function fails, must not keep them out.
+func (r *catalogReader) constraints(ctx context.Context) error {
+	return r.rows(ctx, `SELECT k.oid, k.contype::text, k.conrelid, k.confrelid, k.contypid, k.conindid, quote_ident(k.conname),
+		CASE WHEN k.conrelid <> 0 THEN (SELECT format('%I.%I', cn.nspname, c.relname) FROM pg_class c JOIN pg_namespace cn ON cn.oid = c.relnamespace WHERE c.oid = k.conrelid)
+			ELSE (SELECT format('%I.%I', tn.nspname, t.typname) FROM pg_type t JOIN pg_namespace tn ON tn.oid = t.typnamespace WHERE t.oid = k.contypid) END,
+		pg_get_constraintdef(k.oid), k.convalidated
+		FROM pg_constraint k JOIN pg_namespace n ON n.oid = k.connamespace
+		WHERE k.contype IN ('p', 'u', 'c', 'f', 'x') AND `+ours+` AND `+notMember("pg_constraint", "k.oid")+`
+		AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_class'::regclass AND x.objid = k.conrelid AND x.deptype = 'e')`, func(rows pgx.Rows) error {
+		var oid, table, other, domain, index uint32
+		var kind, name string
+		var on, def *string
+		var validated bool
+		if err := rows.Scan(&oid, &kind, &table, &other, &domain, &index, &name, &on, &def, &validated); err != nil {
+			return err
+		}
+		if on == nil {
+			def, on = nil, new(string)
+		}
+		body, err := define("constraint", name+" on "+*on, def)
+		if err != nil {
+			return err
+		}
+		r.addConstraint(oid, kind, name, *on, body, validated, table, other, domain, index)
+		return nil
+	})
+}
+
+func (r *catalogReader) addConstraint(oid uint32, kind, name, on, body string, validated bool, table, other, domain, index uint32) {
+	o := engine.Object{Name: name + " on " + on, Table: r.tableID[table], Section: engine.Finish, Rule: true}
+	head := "ALTER TABLE " + on + " ADD CONSTRAINT " + name + " "
+	needs := []key{{"pg_class", table}}
+	rank := rankKey
+	switch kind {
+	case "p", "u":
+		o.Kind, o.Section = map[string]string{"p": "primary key", "u": "unique key"}[kind], engine.Keys
+	case "x":
+		o.Kind = "exclusion constraint"
+	case "c":
+		o.Kind, rank = "check", rankCheck
+		if domain != 0 {
+			o.Name = name + " on domain " + on
+			head = "ALTER DOMAIN " + on + " ADD CONSTRAINT " + name + " "
+			needs = []key{{"pg_type", domain}}
+		}
+	case "f":
+		o.Kind, rank = "foreign key", rankReference
+		needs = append(needs, key{"pg_class", other})
+	}
+	o.SQL = head + body + ";\n"
+	if validated && (kind == "c" || kind == "f") {
+		o.Unchecked = head + body + " NOT VALID;\n"
+	}
+	n := r.add("pg_constraint", oid, rank, o, needs...)
+	n.late = o.Section == engine.Finish
+	if index != 0 && kind != "f" {
+		r.alias[key{"pg_class", index}] = n.key // what needs the index needs the key
+	}
+}
+
+func (r *catalogReader) indexes(ctx context.Context) error {
+	return r.rows(ctx, `SELECT i.indexrelid, i.indrelid, format('%I.%I', n.nspname, c.relname), i.indisunique, i.indisvalid, i.indisreplident, i.indisclustered,
+		pg_get_indexdef(i.indexrelid), quote_ident(c.relname),
+		EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x'))
+		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_class t ON t.oid = i.indrelid
+		WHERE t.relkind = 'r' AND t.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "t.oid"), func(rows pgx.Rows) error {
+		var oid, table uint32
+		var name, short string
+		var unique, valid, identity, clustered, constraint bool
+		var def *string
+		if err := rows.Scan(&oid, &table, &name, &unique, &valid, &identity, &clustered, &def, &short, &constraint); err != nil {
+			return err
+		}
+		on := r.tableID[table]
+		if !valid {
+			r.warns = append(r.warns, fmt.Sprintf("index %s on %s is invalid on the server and is left out", name, on))
+			return nil
+		}
+		body, err := define("index", name, def)
+		if err != nil {
+			return err
+		}
+		self := key{"pg_class", oid}
+		if !constraint {
+			o := engine.Object{Kind: "index", Name: name, Table: on, Section: engine.Finish, SQL: body + ";\n", Rule: true}
+			if unique {
+				o.Kind, o.Section = "unique index", engine.Keys
+			}
+			r.add("pg_class", oid, rankIndex, o, key{"pg_class", table}).late = !unique
+		}
+		if identity {
+			r.also(rankIdentity, engine.Object{Kind: "replica identity", Name: on, Table: on, Section: engine.Finish,
+				SQL: "ALTER TABLE " + on + " REPLICA IDENTITY USING INDEX " + short + ";\n"}, self)
+		}
+		if clustered {
+			r.also(rankIdentity, engine.Object{Kind: "cluster mark", Name: name, Table: on, Section: engine.Finish,
+				SQL: "ALTER TABLE " + on + " CLUSTER ON " + short + ";\n"}, self)
+		}
+		return nil
+	})
+}

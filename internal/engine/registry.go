@@ -1,0 +1,43 @@
+package engine
+
+import (
+	"context"
+	"sort"
+	"strings"
+
+	"grainkeep/internal/fault"
+)
+
+var drivers = map[string]Driver{}
+
+// Register adds an engine. It is called from main's imports only.
+func Register(name string, d Driver) { drivers[name] = d }
+
+// Names lists the registered engines, sorted.
+func Names() []string {
+	var names []string
+	for n := range drivers {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Find gives the engine of a name.
+func Find(name string) (Driver, error) {
+	d, ok := drivers[name]
+	if !ok {
+		return nil, fault.Wrong("engine-unknown", "there is no engine %q", name).
+			Advise("the engines are: %s", strings.Join(Names(), ", "))
+	}
+	return d, nil
+}
+
+// Open connects to a source through its engine.
+func Open(ctx context.Context, at Location) (Source, error) {
+	d, err := Find(at.Engine)
+	if err != nil {
+		return nil, err
+	}
+	return d.Open(ctx, at)
+}

@@ -1,0 +1,22 @@
+package sqlite
+
+import (
+	"fmt"
+
+	"grainkeep/internal/engine"
+)
+
+// ByHand gives the shell lines that restore a dump with the library's own shell.
+func (driver) ByHand(d engine.HandDump) []string {
+	lines := []string{
+		"# where the new file shall be; it must not exist yet",
+		"new=" + engine.ShellQuote("restored-"+d.Database),
+		"case $new in /*) ;; *) new=$HOME/$new ;; esac",
+		"test ! -e \"$new\"",
+		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | sqlite3 -bail \"$new\" || exit 1; done)", d.Unpack),
+	}
+	if d.Facts["journal_mode"] == "wal" {
+		lines = append(lines, "sqlite3 \"$new\" 'PRAGMA journal_mode=wal'")
+	}
+	return append(lines, "sqlite3 \"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
+}

@@ -1,0 +1,276 @@
+package sqlite
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	lib "modernc.org/sqlite/lib"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+func init() { engine.Register("sqlite", driver{}) }
+
+// Endings are the file endings by which databases are found in a folder.
+var Endings = []string{".db", ".db3", ".sqlite", ".sqlite3"}
+
+// defaultWait is the longest wait for a lock held by another process.
+const defaultWait = 30 * time.Second
+
+type driver struct{}
+
+// Grants explains that files have no users.
+func (driver) Grants(engine.Location, engine.Purpose, []string) (string, error) {
+	return "", fault.Wrong("no-grants", "SQLite has no users: what counts is who may read the file").
+		Advise("let the user that runs grainkeep read the file and its folder")
+}
+
+// Open opens a file, or a folder of files, as a source.
+func (driver) Open(_ context.Context, at engine.Location) (engine.Source, error) {
+	if at.LockWait == 0 {
+		at.LockWait = defaultWait
+	}
+	path, err := filepath.Abs(at.Path)
+	if err != nil {
+		return nil, err
+	}
+	s := &source{at: at, folder: path}
+	st, err := os.Stat(path)
+	switch {
+	case err == nil && st.IsDir():
+		return s, nil
+	case err == nil || errors.Is(err, os.ErrNotExist) && hasEnding(path):
+		s.folder, s.only = filepath.Dir(path), filepath.Base(path)
+		if _, err := os.Stat(s.folder); err == nil {
+			return s, nil
+		}
+	}
+	return nil, fault.New("source-absent", nil, "there is no SQLite file or folder %s", path).
+		Advise("check the path; if a drive belongs there, it may not be mounted")
+}
+
+func hasEnding(path string) bool { return slices.Contains(Endings, filepath.Ext(path)) }
+
+type source struct {
+	at     engine.Location
+	folder string
+	only   string // the one file, if the source is not the whole folder
+}
+
+func (s *source) Close() error { return nil }
+
+func (s *source) Describe(context.Context) (engine.Server, error) {
+	return engine.Server{Product: "SQLite", Version: lib.SQLITE_VERSION, Clock: time.Now(),
+		Zone: time.Local.String(), Folder: filepath.Join(s.folder, s.only)}, nil
+}
+
+const magic = "SQLite format 3\x00"
+
+func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
+	names := []string{s.only}
+	if s.only == "" {
+		names = nil
+		entries, err := os.ReadDir(s.folder)
+		if err != nil {
+			return nil, fault.New("source-unreadable", err, "cannot look into %s", s.folder)
+		}
+		for _, e := range entries {
+			if hasEnding(e.Name()) && !e.IsDir() && e.Name()[0] != '.' && hasMagic(filepath.Join(s.folder, e.Name())) {
+				names = append(names, e.Name())
+			}
+		}
+	}
+	sort.Strings(names)
+	var list []engine.Database
+	for _, n := range names {
+		st, err := os.Stat(filepath.Join(s.folder, n))
+		if err != nil {
+			continue
+		}
+		list = append(list, engine.Database{Name: n, Bytes: st.Size(), Note: s.note(ctx, n)})
+	}
+	return list, nil
+}
+
+func hasMagic(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return true // the dump will say why it cannot be read
+	}
+	defer f.Close()
+	head := make([]byte, len(magic))
+	_, err = io.ReadFull(f, head)
+	return err == nil && string(head) == magic
+}
+
+// note says how a dump and the application's writers get on with each other.
+func (s *source) note(ctx context.Context, name string) string {
+	c, err := s.open(name)
+	if err != nil {
+		return "cannot be opened: " + err.Error()
+	}
+	defer c.close()
+	mode, err := c.value(ctx, "PRAGMA journal_mode")
+	if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	if mode == "wal" {
+		return "write-ahead log: writers go on during a dump"
+	}
+	return "rollback journal: writers wait or fail while a dump reads"
+}
+
+func (s *source) open(name string) (*conn, error) {
+	path := filepath.Join(s.folder, name)
+	if _, err := os.Stat(path); err != nil {
+		return nil, fault.New("database-absent", nil, "there is no database %s in %s", name, s.folder)
+	}
+	return openConn(path, lib.SQLITE_OPEN_READONLY, s.at.LockWait)
+}
+
+func (s *source) Snapshot(ctx context.Context, name string) (engine.Snapshot, error) {
+	c, err := s.open(name)
+	if err != nil {
+		return nil, explain(name, err)
+	}
+	snap, err := newSnapshot(ctx, c)
+	if err != nil {
+		c.close()
+		return nil, explain(name, err)
+	}
+	return snap, nil
+}
+
+// explain turns the library's errors into what an administrator can act on.
+func explain(name string, err error) error {
+	var f *fault.Error
+	switch {
+	case err == nil || errors.As(err, &f):
+		return err
+	case is(err, lib.SQLITE_BUSY), is(err, lib.SQLITE_LOCKED):
+		return fault.New("locked", err, "another process keeps %s locked", name).
+			Advise("see who has it open ('fuser FILE'), or give it more time with lock_wait")
+	case is(err, lib.SQLITE_CORRUPT), is(err, lib.SQLITE_NOTADB):
+		return fault.New("source-damaged", err, "the file %s is damaged", name).
+			Advise("what could be read is not a dump; restore it from an earlier one")
+	case is(err, lib.SQLITE_CANTOPEN), is(err, lib.SQLITE_READONLY), is(err, lib.SQLITE_PERM):
+		return fault.New("source-unreadable", err, "cannot open %s", name).
+			Advise("check who may read it; a file left in the middle of a write must be opened once by its application")
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
+
+// snapshot is one read transaction. Its only reader works on its connection.
+type snapshot struct {
+	c      *conn
+	moment time.Time
+	cat    *engine.Catalog
+}
+
+func newSnapshot(ctx context.Context, c *conn) (*snapshot, error) {
+	// The first read, not BEGIN, fixes the moment.
+	if err := c.exec(ctx, settings+"PRAGMA cache_size=-8192;\nPRAGMA query_only=ON;\nBEGIN;\nSELECT count(*) FROM sqlite_schema;"); err != nil {
+		return nil, err
+	}
+	s := &snapshot{c: c, moment: time.Now()}
+	var err error
+	s.cat, err = readCatalog(ctx, c)
+	return s, err
+}
+
+func (s *snapshot) Moment() time.Time             { return s.moment }
+func (s *snapshot) Catalog() *engine.Catalog      { return s.cat }
+func (s *snapshot) Width() int                    { return 1 }
+func (s *snapshot) Confirm(context.Context) error { return nil }
+func (s *snapshot) Close() error                  { return s.c.close() }
+
+func (s *snapshot) Reader(context.Context) (engine.Reader, error) { return &reader{s}, nil }
+
+func (s *snapshot) Ask(ctx context.Context, sql string) (string, error) {
+	var rows []string
+	err := s.c.each(ctx, sql, func(st *stmt) error {
+		values := make([]string, st.n)
+		for i := range st.n {
+			values[i] = st.text(i)
+		}
+		rows = append(rows, strings.Join(values, "|"))
+		return nil
+	})
+	return strings.Join(rows, "\n"), err
+}
+
+type reader struct{ s *snapshot }
+
+func (r *reader) Close() error { return nil }
+
+// piece is the length at which a row is handed on before it is complete.
+const piece = 128 << 10
+
+func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) error {
+	enc := encoding(r.s.cat.Facts["encoding"])
+	row := make([]byte, 0, 2*piece)
+	err := r.s.c.each(ctx, "SELECT "+columnList(t.Columns)+" FROM "+t.ID, func(s *stmt) error {
+		row = append(row[:0], '(')
+		for i := range s.n {
+			if i > 0 {
+				row = append(row, ',')
+			}
+			var err error
+			if row, err = appendLong(row, s, i, enc, to); err != nil {
+				return err
+			}
+		}
+		return to.Row(append(row, ')'), false)
+	})
+	if err != nil {
+		return explain(t.ID, err)
+	}
+	return nil
+}
+
+// maxValue keeps a row's text below what a statement may be, one billion bytes.
+const maxValue = 480 << 20
+
+// appendLong writes a value, handing a long blob on piece by piece so that its
+// hexadecimal text is never held whole.
+func appendLong(row []byte, s *stmt, i int, enc encoding, to engine.Rows) ([]byte, error) {
+	if k := s.kind(i); k != lib.SQLITE_BLOB && k != lib.SQLITE_TEXT {
+		return appendValue(row, s, i, enc), nil
+	}
+	raw := s.raw(i)
+	if len(raw) > maxValue {
+		return row, fault.New("cannot-carry", nil, "a value of %d bytes is longer than a statement may be", len(raw))
+	}
+	if len(raw) < piece || s.kind(i) == lib.SQLITE_TEXT {
+		row = appendValue(row, s, i, enc)
+		return handOn(row, to)
+	}
+	row = append(row, "X'"...)
+	for len(raw) > 0 {
+		n := min(len(raw), piece/2)
+		row = hex.AppendEncode(row, raw[:n])
+		raw = raw[n:]
+		var err error
+		if row, err = handOn(row, to); err != nil {
+			return row, err
+		}
+	}
+	return append(row, '\''), nil
+}
+
+func handOn(row []byte, to engine.Rows) ([]byte, error) {
+	if len(row) < piece {
+		return row, nil
+	}
+	return row[:0], to.Row(row, true)
+}

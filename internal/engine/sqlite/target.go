@@ -1,0 +1,281 @@
+package sqlite
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+	lib "modernc.org/sqlite/lib"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// working is in the name of a file that is being restored.
+const working = ".grainkeep-restore-"
+
+// Sweep has nothing to do: scratch files live in the keep's working folder, which
+// the keep itself sweeps.
+func (s *source) Sweep(context.Context, string) (removed, foreign []string, err error) {
+	return nil, nil, nil
+}
+
+// sweepFolder removes the working files of restores that were killed.
+func sweepFolder(folder string) {
+	entries, _ := os.ReadDir(folder)
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), working) {
+			continue
+		}
+		path := filepath.Join(folder, e.Name())
+		f, err := os.Open(path)
+		if err != nil {
+			continue
+		}
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			os.RemoveAll(path)
+		}
+		f.Close()
+	}
+}
+
+// Target makes a new file. It grows in a hidden folder beside its final place,
+// which is locked while the restore lives.
+func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
+	t := &target{spec: spec, folder: s.folder}
+	parent := spec.Folder
+	if spec.Name != "" {
+		if strings.ContainsRune(spec.Name, '/') || spec.Name == "." || spec.Name == ".." {
+			return nil, fault.Wrong("name-impossible", "a SQLite file cannot be named %q", spec.Name)
+		}
+		parent = s.folder
+		if err := t.vacant(ctx); err != nil {
+			return nil, err
+		}
+		sweepFolder(parent)
+	}
+	t.work = filepath.Join(parent, working+spec.Run)
+	if err := os.Mkdir(t.work, 0o700); err != nil {
+		return nil, fault.New("target-unwritable", err, "cannot write to %s", parent)
+	}
+	lock, err := os.Open(t.work)
+	if err != nil {
+		return nil, err
+	}
+	t.lock = lock
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		t.Discard(ctx)
+		return nil, err
+	}
+	t.file = filepath.Join(t.work, "database")
+	t.c, err = openConn(t.file, lib.SQLITE_OPEN_READWRITE|lib.SQLITE_OPEN_CREATE, time.Second)
+	if err == nil {
+		err = t.c.exec(ctx, strings.TrimSuffix(header(spec.Facts), "BEGIN;\n")+fast+"BEGIN;\n")
+	}
+	if err != nil {
+		t.Discard(ctx)
+		return nil, err
+	}
+	return t, nil
+}
+
+// fast are settings that matter only while the file is nobody's yet.
+const fast = "PRAGMA journal_mode=MEMORY;\nPRAGMA synchronous=OFF;\nPRAGMA cache_size=-16384;\nPRAGMA locking_mode=EXCLUSIVE;\n"
+
+type target struct {
+	spec   engine.TargetSpec
+	folder string
+	work   string
+	file   string
+	lock   *os.File
+	c      *conn
+}
+
+func (t *target) place() string { return filepath.Join(t.folder, t.spec.Name) }
+
+// vacant fails when the target exists and may not be renamed aside.
+func (t *target) vacant(ctx context.Context) error {
+	if _, err := os.Lstat(t.place()); err != nil {
+		return nil //nolint:nilerr // nothing is there
+	}
+	if !t.spec.Replace {
+		return fault.New("target-exists", nil, "%s exists already", t.place()).
+			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not deleted")
+	}
+	return t.unused(ctx)
+}
+
+// unused fails when another process has the old file open, and brings all of it
+// into the one file.
+func (t *target) unused(ctx context.Context) error {
+	c, err := openConn(t.place(), lib.SQLITE_OPEN_READWRITE, time.Second)
+	if err == nil {
+		defer c.close()
+		err = c.exec(ctx, "PRAGMA locking_mode=EXCLUSIVE; BEGIN EXCLUSIVE; COMMIT; PRAGMA wal_checkpoint(TRUNCATE);")
+	}
+	if is(err, lib.SQLITE_BUSY) || is(err, lib.SQLITE_LOCKED) {
+		return fault.New("target-in-use", err, "%s is in use", t.place()).
+			Advise("stop the application that has it open, then try again; nothing was changed")
+	}
+	return nil // a damaged file may be renamed aside too
+}
+
+func (t *target) Width() int { return 1 }
+
+func (t *target) Settings() []string {
+	return []string{"journal in memory, no syncing until the file is complete"}
+}
+
+func (t *target) Missing(context.Context, []engine.Object) ([]string, error) { return nil, nil }
+
+func (t *target) Session(context.Context) (engine.Session, error) { return &session{t.c}, nil }
+
+// settle ends the restore's transaction and gives the file its journal mode.
+func (t *target) settle(ctx context.Context) error {
+	if t.c == nil {
+		return nil
+	}
+	if err := t.c.exec(ctx, "COMMIT; PRAGMA locking_mode=NORMAL; PRAGMA journal_mode="+t.spec.Facts["journal_mode"]+";"); err != nil {
+		return err
+	}
+	t.c.close()
+	t.c = nil
+	f, err := os.Open(t.file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
+	if err := t.settle(ctx); err != nil {
+		return nil, err
+	}
+	c, err := openConn(t.file, lib.SQLITE_OPEN_READWRITE, time.Second)
+	if err != nil {
+		return nil, err
+	}
+	s, err := newSnapshot(ctx, c)
+	if err != nil {
+		c.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (t *target) Finish(ctx context.Context) (aside string, err error) {
+	if err := t.settle(ctx); err != nil {
+		return "", err
+	}
+	if _, err := os.Lstat(t.place()); err == nil {
+		if err := t.vacant(ctx); err != nil {
+			return "", err
+		}
+		if aside, err = t.moveAside(); err != nil {
+			return "", err
+		}
+	}
+	if err := os.Link(t.file, t.place()); err != nil {
+		if errors.Is(err, syscall.EEXIST) {
+			return aside, t.vacant(ctx)
+		}
+		if err := os.Rename(t.file, t.place()); err != nil { // no hard links here
+			return aside, err
+		}
+	}
+	t.remove()
+	return aside, nil
+}
+
+// moveAside renames the old file, and what its journal may have left, to a name
+// that tells when.
+func (t *target) moveAside() (string, error) {
+	ext := filepath.Ext(t.spec.Name)
+	aside := strings.TrimSuffix(t.spec.Name, ext) + "-before-" + t.spec.Aside.UTC().Format("20060102T150405Z") + ext
+	if _, err := os.Lstat(filepath.Join(t.folder, aside)); err == nil {
+		return "", fault.New("target-exists", nil, "%s exists already", filepath.Join(t.folder, aside))
+	}
+	for _, tail := range []string{"", "-wal", "-journal"} {
+		err := os.Rename(t.place()+tail, filepath.Join(t.folder, aside+tail))
+		if err != nil && !(tail != "" && errors.Is(err, os.ErrNotExist)) {
+			return "", err
+		}
+	}
+	os.Remove(t.place() + "-shm")
+	return aside, nil
+}
+
+func (t *target) remove() {
+	os.RemoveAll(t.work)
+	t.lock.Close()
+}
+
+func (t *target) Discard(context.Context) error {
+	if t.c != nil {
+		t.c.close()
+		t.c = nil
+	}
+	t.remove()
+	return nil
+}
+
+type session struct{ c *conn }
+
+func (s *session) Close() error { return nil }
+
+func (s *session) Exec(ctx context.Context, sql string) error { return s.c.exec(ctx, sql) }
+
+// Load runs the INSERT statements of a data file, one after the other. Every row
+// is one line, so a statement ends with the line that ends in a semicolon.
+func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (rows int64, err error) {
+	done := s.c.watch(ctx)
+	defer func() { err = done(err) }()
+	in := bufio.NewReaderSize(text, 256<<10)
+	var sql []byte
+	started := false
+	for {
+		begin := len(sql)
+		sql, err = readLine(in, sql)
+		line := sql[begin:]
+		switch {
+		case err == io.EOF && len(line) == 0 && !started:
+			return rows, nil
+		case err == io.EOF:
+			return rows, errors.New("the last statement has no end")
+		case err != nil:
+			return rows, err
+		case !started && !bytes.HasPrefix(line, []byte("INSERT INTO ")):
+			sql = sql[:0] // the settings, and the end of the transaction
+		case started && bytes.HasSuffix(line, []byte(");\n")):
+			if err := s.c.execText(sql); err != nil {
+				return rows, err
+			}
+			n := lib.Xsqlite3_changes64(s.c.tls, s.c.db)
+			rows += n
+			seen(n)
+			sql, started = sql[:0], false
+		default:
+			started = true
+		}
+	}
+}
+
+// readLine appends one line, with its line feed, to b.
+func readLine(in *bufio.Reader, b []byte) ([]byte, error) {
+	for {
+		part, err := in.ReadSlice('\n')
+		b = append(b, part...)
+		if err != bufio.ErrBufferFull {
+			return b, err
+		}
+	}
+}

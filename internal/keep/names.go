@@ -1,0 +1,66 @@
+package keep
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// maxName is the longest escaped name; file systems allow 255 bytes, and endings
+// need room.
+const maxName = 200
+
+// EscapeName makes a file name of any literal name: small letters, digits, "-",
+// "_" and "." stand for themselves, every other byte becomes %xx. The result is
+// the same on file systems that fold case or normalise letters, never hidden,
+// and never begins with "+". A result that would be too long is cut and ends in
+// "~" and a digest; the manifest holds the name itself.
+func EscapeName(name string) string {
+	var b strings.Builder
+	for i := range len(name) {
+		c := name[i]
+		switch {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '_', c == '-' && i > 0, c == '.' && i > 0 && i < len(name)-1:
+			b.WriteByte(c)
+		default:
+			b.WriteByte('%')
+			b.WriteString(hex.EncodeToString([]byte{c}))
+		}
+	}
+	s := b.String()
+	if s == "" {
+		return "%"
+	}
+	if len(s) > maxName {
+		sum := sha256.Sum256([]byte(name))
+		s = s[:maxName-17] + "~" + hex.EncodeToString(sum[:8])
+	}
+	return s
+}
+
+// TableFolder is the folder of a table's rows within a dump.
+func TableFolder(schema, name string) string {
+	if schema == "" {
+		return EscapeName(name)
+	}
+	dot := func(s string) string { return strings.ReplaceAll(EscapeName(s), ".", "%2e") }
+	s := dot(schema) + "." + dot(name)
+	if len(s) > maxName+20 {
+		return EscapeName(schema + "." + name)
+	}
+	return s
+}
+
+const stampLayout = "20060102T150405Z"
+
+// DumpFolder is the name of a dump's folder: its moment in UTC and its kind.
+func DumpFolder(moment time.Time, kind string) string {
+	return moment.UTC().Format(stampLayout) + "-" + kind
+}
+
+var dumpFolder = regexp.MustCompile(`^\d{8}T\d{6}Z-(full|differential|incremental)(-\d+)?$`)
+
+// JobName is what names of jobs look like.
+var JobName = regexp.MustCompile(`^[a-z0-9_-]+$`)

@@ -1,0 +1,93 @@
+package phrase
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// When is a moment that a person asked for.
+type When struct {
+	Text  string
+	Until time.Time // the newest dump not later than this is meant
+	Day   string    // the local day that was asked for, 2006-01-02
+}
+
+var (
+	datePattern = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
+	timePattern = regexp.MustCompile(`^(\d{4}-\d{2}-\d{2})[T ](\d{2}:\d{2})(:\d{2}(?:\.\d{1,9})?)?(Z|[+-]\d{2}:\d{2})?$`)
+)
+
+// ParseWhen reads a moment: a time (2026-03-14T09:30, with an offset if the
+// clock repeated that hour), a date (its end), or an age (2 days). Zone is the
+// job's; now is what ages count from.
+func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
+	s = strings.TrimSpace(s)
+	if datePattern.MatchString(s) {
+		day, err := time.ParseInLocation(time.DateOnly, s, zone)
+		if err != nil {
+			return When{}, fmt.Errorf("%q is not a date of the calendar", s)
+		}
+		end := time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, zone)
+		return When{Text: s, Until: end.Add(-time.Nanosecond), Day: s}, nil
+	}
+	if m := timePattern.FindStringSubmatch(s); m != nil {
+		return parseTime(s, m, zone)
+	}
+	if d, err := ParseAge(strings.TrimSuffix(s, " ago")); err == nil {
+		t := now.Add(-d)
+		return When{Text: s, Until: t, Day: t.In(zone).Format(time.DateOnly)}, nil
+	}
+	return When{}, fmt.Errorf("%q is not a moment; write a time (2026-03-14T09:30), a date (2026-03-14) or an age (2 days, 90 min)", s)
+}
+
+func parseTime(s string, m []string, zone *time.Location) (When, error) {
+	// A time without seconds means that whole minute, one with whole seconds
+	// that whole second: what list prints can be given back.
+	text, end := m[1]+"T"+m[2]+m[3], time.Second-1
+	if m[3] == "" {
+		text, end = text+":00", time.Minute-1
+	} else if strings.Contains(m[3], ".") {
+		end = 0
+	}
+	if m[4] != "" {
+		t, err := time.Parse(time.RFC3339Nano, text+m[4])
+		if err != nil {
+			return When{}, fmt.Errorf("%q is not a time of the calendar", s)
+		}
+		t = t.Add(end)
+		return When{Text: s, Until: t, Day: t.In(zone).Format(time.DateOnly)}, nil
+	}
+	const layout = "2006-01-02T15:04:05.999999999"
+	t, err := time.ParseInLocation(layout, text, zone)
+	if err != nil {
+		return When{}, fmt.Errorf("%q is not a time of the calendar", s)
+	}
+	wall, _ := time.Parse(layout, text)
+	if t.Format(layout) != wall.Format(layout) {
+		return When{}, fmt.Errorf("%q never was: the clock in %s skipped it; give the time with an offset", s, zone)
+	}
+	for _, shift := range []time.Duration{-time.Hour, time.Hour, -30 * time.Minute, 30 * time.Minute} {
+		if o := t.Add(shift); o.Format(layout) == t.Format(layout) {
+			first, second := t, o
+			if o.Before(t) {
+				first, second = o, t
+			}
+			return When{}, fmt.Errorf("%q was twice: the clock in %s repeated that hour; write %s%s or %s%s",
+				s, zone, s, first.Format("Z07:00"), s, second.Format("Z07:00"))
+		}
+	}
+	t = t.Add(end)
+	return When{Text: s, Until: t, Day: m[1]}, nil
+}
+
+// Both writes a moment in a zone and in UTC, as it is always shown before
+// anything is done with it.
+func Both(t time.Time, zone *time.Location) string {
+	utc := t.UTC().Format("2006-01-02 15:04:05 UTC")
+	if zone == time.UTC || zone.String() == "UTC" {
+		return utc
+	}
+	return t.In(zone).Format("2006-01-02 15:04:05 MST") + " (" + utc + ")"
+}

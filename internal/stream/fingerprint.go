@@ -1,0 +1,67 @@
+package stream
+
+import (
+	"encoding/hex"
+	"math/bits"
+
+	"github.com/zeebo/xxh3"
+)
+
+// FingerprintVersion names the algorithm in manifests: the 128-bit XXH3 hash of
+// each row's text, without its line ending, summed modulo 2^128.
+const FingerprintVersion = "xxh3-128-sum/1"
+
+// Fingerprint is the sum of the hashes of a table's rows. It does not depend on
+// the order in which rows come.
+type Fingerprint struct{ hi, lo uint64 }
+
+// AddRow adds one row's text.
+func (f *Fingerprint) AddRow(row []byte) { f.addHash(xxh3.Hash128(row)) }
+
+func (f *Fingerprint) addHash(h xxh3.Uint128) {
+	var carry uint64
+	f.lo, carry = bits.Add64(f.lo, h.Lo, 0)
+	f.hi, _ = bits.Add64(f.hi, h.Hi, carry)
+}
+
+// Add adds the rows of another part of the same table.
+func (f *Fingerprint) Add(o Fingerprint) { f.addHash(xxh3.Uint128{Hi: o.hi, Lo: o.lo}) }
+
+// String gives 32 hexadecimal digits.
+func (f Fingerprint) String() string {
+	var b [16]byte
+	for i := range 8 {
+		b[i] = byte(f.hi >> (56 - 8*i))
+		b[8+i] = byte(f.lo >> (56 - 8*i))
+	}
+	return hex.EncodeToString(b[:])
+}
+
+// Counter is a Rows that keeps the count and the fingerprint and throws the text
+// away: what a drill reads back with.
+type Counter struct {
+	Sum   Fingerprint
+	Rows  int64
+	Bytes int64
+	long  *xxh3.Hasher // the hash of a row that came in pieces so far
+}
+
+// Row implements engine.Rows.
+func (c *Counter) Row(p []byte, more bool) error {
+	c.Bytes += int64(len(p))
+	if !more && c.long == nil {
+		c.Sum.AddRow(p)
+		c.Rows++
+		return nil
+	}
+	if c.long == nil {
+		c.long = xxh3.New()
+	}
+	c.long.Write(p)
+	if !more {
+		c.Sum.addHash(c.long.Sum128())
+		c.long = nil
+		c.Rows++
+	}
+	return nil
+}

@@ -3,9 +3,12 @@
 package stream
 
 import (
-	"compress/gzip"
+	"bytes"
+	"errors"
 	"io"
+	"sync"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
 	"grainkeep/internal/fault"
@@ -55,22 +58,37 @@ func (c Compression) Unpack() string {
 	return "cat"
 }
 
-// window bounds what an encoder and a decoder hold of the text.
-const window = 1 << 20
+// A compressed file is a row of independent frames (zstd) or members (gzip), each
+// of one chunk of text: every decompressor reads them as one, and they can be
+// made side by side.
 
-type nopCloser struct{ io.Writer }
+var zstdEncoder = sync.OnceValues(func() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk))
+})
 
-func (nopCloser) Close() error { return nil }
+var gzipWriters = sync.Pool{New: func() any {
+	w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // the level is known to be valid
+	return w
+}}
 
-func (c Compression) writer(w io.Writer) (io.WriteCloser, error) {
+// encode appends the compressed form of one chunk to dst.
+func (c Compression) encode(dst, text []byte) ([]byte, error) {
 	switch c {
 	case Zstd:
-		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest),
-			zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(window), zstd.WithLowerEncoderMem(true))
+		e, err := zstdEncoder()
+		if err != nil {
+			return dst, err
+		}
+		return e.EncodeAll(text, dst), nil
 	case Gzip:
-		return gzip.NewWriterLevel(w, gzip.BestSpeed)
+		out := bytes.NewBuffer(dst)
+		w := gzipWriters.Get().(*gzip.Writer)
+		defer gzipWriters.Put(w)
+		w.Reset(out)
+		_, err := w.Write(text)
+		return out.Bytes(), errors.Join(err, w.Close())
 	}
-	return nopCloser{w}, nil
+	return append(dst, text...), nil
 }
 
 func (c Compression) reader(r io.Reader) (io.ReadCloser, error) {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"sync/atomic"
 )
@@ -23,29 +24,42 @@ type Info struct {
 type Guard func(bytes int) error
 
 const (
-	chunk  = 256 << 10
-	chunks = 4
+	chunk  = 512 << 10 // bytes of text that are compressed as one
+	behind = 3         // chunks of a file that may be under way
 )
 
-// File writes one file of a dump: text → compression → digest → disk. The
-// compression works beside the caller, at most chunks behind.
+var (
+	chunks     = sync.Pool{New: func() any { b := make([]byte, 0, chunk); return &b }}
+	packed     = sync.Pool{New: func() any { return new([]byte) }}
+	compressor = make(chan struct{}, runtime.GOMAXPROCS(0)) // bounds the chunks compressed at one time
+)
+
+// parcel is a chunk on its way to the disk.
+type parcel struct {
+	text *[]byte
+	out  *[]byte
+	err  error
+	done chan struct{}
+}
+
+// File writes one file of a dump: text → compression → digest → disk. Chunks are
+// compressed side by side and written in their order.
 type File struct {
 	f      *os.File
-	digest hash.Hash
+	c      Compression
 	guard  Guard
-	raw    int64
-	stored int64
 	meter  *atomic.Int64
+	digest hash.Hash
+	info   Info
 
-	buf  []byte
-	full chan []byte
-	free chan []byte
-	err  atomic.Pointer[error] // the first failure of the background side
-	done sync.WaitGroup
+	text  *[]byte
+	queue chan *parcel
+	ended chan struct{}
+	err   atomic.Pointer[error] // the first failure behind the caller's back
 }
 
 // Create starts a file; its folder is made if need be. The meter, if any,
-// follows the bytes of text as they are compressed.
+// follows the bytes of text as they are written.
 func Create(path string, c Compression, guard Guard, meter *atomic.Int64) (*File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
@@ -54,95 +68,98 @@ func Create(path string, c Compression, guard Guard, meter *atomic.Int64) (*File
 	if err != nil {
 		return nil, err
 	}
-	w := &File{f: f, digest: sha256.New(), guard: guard, meter: meter,
-		buf: make([]byte, 0, chunk), full: make(chan []byte, chunks), free: make(chan []byte, chunks)}
-	z, err := c.writer(diskSide{w})
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	for range chunks - 1 {
-		w.free <- make([]byte, 0, chunk)
-	}
-	w.done.Add(1)
-	go w.compress(z)
+	w := &File{f: f, c: c, guard: guard, meter: meter, digest: sha256.New(), text: chunks.Get().(*[]byte),
+		queue: make(chan *parcel, behind-1), ended: make(chan struct{})}
+	go w.store()
 	return w, nil
-}
-
-// diskSide is the far end of the compressor.
-type diskSide struct{ w *File }
-
-func (d diskSide) Write(p []byte) (int, error) {
-	if d.w.guard != nil {
-		if err := d.w.guard(len(p)); err != nil {
-			return 0, err
-		}
-	}
-	d.w.digest.Write(p)
-	n, err := d.w.f.Write(p)
-	d.w.stored += int64(n)
-	return n, err
-}
-
-func (w *File) compress(z io.WriteCloser) {
-	defer w.done.Done()
-	for b := range w.full {
-		if w.err.Load() == nil {
-			if _, err := z.Write(b); err != nil {
-				w.err.Store(&err)
-			}
-			w.raw += int64(len(b))
-			if w.meter != nil {
-				w.meter.Add(int64(len(b)))
-			}
-		}
-		w.free <- b[:0]
-	}
-	if err := z.Close(); err != nil && w.err.Load() == nil {
-		w.err.Store(&err)
-	}
-}
-
-func (w *File) failure() error {
-	if e := w.err.Load(); e != nil {
-		return *e
-	}
-	return nil
 }
 
 // Write takes text. An error of the disk shows at a later Write or at Close.
 func (w *File) Write(p []byte) (int, error) {
 	n := len(p)
-	for len(p) > 0 {
-		room := cap(w.buf) - len(w.buf)
-		if room == 0 {
-			if err := w.failure(); err != nil {
-				return 0, err
-			}
-			w.full <- w.buf
-			w.buf = <-w.free
-			continue
+	for {
+		room := chunk - len(*w.text)
+		if len(p) <= room {
+			*w.text = append(*w.text, p...)
+			return n, nil
 		}
-		k := min(room, len(p))
-		w.buf = append(w.buf, p[:k]...)
-		p = p[k:]
+		*w.text = append(*w.text, p[:room]...)
+		p = p[room:]
+		if e := w.err.Load(); e != nil {
+			return 0, *e
+		}
+		w.send()
+		w.text = chunks.Get().(*[]byte)
 	}
-	return n, nil
+}
+
+// send hands the current chunk on.
+func (w *File) send() {
+	p := &parcel{text: w.text, done: make(chan struct{})}
+	w.text = nil
+	go func() {
+		defer close(p.done)
+		compressor <- struct{}{}
+		defer func() { <-compressor }()
+		p.out = packed.Get().(*[]byte)
+		*p.out, p.err = w.c.encode((*p.out)[:0], *p.text)
+	}()
+	w.queue <- p
+}
+
+// store writes chunks in their order.
+func (w *File) store() {
+	defer close(w.ended)
+	for p := range w.queue {
+		<-p.done
+		n := len(*p.text)
+		*p.text = (*p.text)[:0]
+		chunks.Put(p.text)
+		if err := w.storeOne(p); err != nil && w.err.Load() == nil {
+			w.err.Store(&err)
+		}
+		packed.Put(p.out)
+		w.info.Raw += int64(n)
+		if w.meter != nil {
+			w.meter.Add(int64(n))
+		}
+	}
+}
+
+func (w *File) storeOne(p *parcel) error {
+	if e := w.err.Load(); e != nil {
+		return *e
+	}
+	if p.err != nil {
+		return p.err
+	}
+	if w.guard != nil {
+		if err := w.guard(len(*p.out)); err != nil {
+			return err
+		}
+	}
+	w.digest.Write(*p.out)
+	n, err := w.f.Write(*p.out)
+	w.info.Stored += int64(n)
+	return err
 }
 
 // Close finishes the file and syncs it to the disk.
 func (w *File) Close() (Info, error) {
-	w.full <- w.buf
-	close(w.full)
-	w.done.Wait()
-	err := w.failure()
-	if err == nil {
+	w.send()
+	close(w.queue)
+	<-w.ended
+	var err error
+	if e := w.err.Load(); e != nil {
+		err = *e
+	} else {
 		err = w.f.Sync()
 	}
 	if e := w.f.Close(); err == nil {
 		err = e
 	}
-	return Info{Raw: w.raw, Stored: w.stored, SHA256: hex.EncodeToString(w.digest.Sum(nil))}, err
+	w.info.SHA256 = hex.EncodeToString(w.digest.Sum(nil))
+	return w.info, err
 }
 
 // Source reads a file of a dump: disk → digest → decompression → text.
@@ -193,6 +210,6 @@ func Digest(path string) (string, int64, error) {
 	}
 	defer f.Close()
 	h := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, chunk))
+	n, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, 256<<10))
 	return hex.EncodeToString(h.Sum(nil)), n, err
 }

@@ -12,6 +12,7 @@ type Table struct {
 	Counter
 	w       io.Writer
 	frame   engine.Framing
+	rowEnd  []byte
 	group   int  // bytes in the current group
 	inGroup bool // a group is open
 	pending bool // a row is finished whose end is not written yet
@@ -20,7 +21,7 @@ type Table struct {
 
 // NewTable starts a table.
 func NewTable(w io.Writer, frame engine.Framing) (*Table, error) {
-	t := &Table{w: w, frame: frame}
+	t := &Table{w: w, frame: frame, rowEnd: []byte(frame.RowEnd)}
 	if frame.Always {
 		return t, t.open()
 	}
@@ -61,7 +62,8 @@ func (t *Table) Row(p []byte, more bool) error {
 func (t *Table) between() error {
 	if t.pending {
 		if t.frame.Group == 0 || t.group < t.frame.Group {
-			return t.text(t.frame.RowEnd)
+			_, err := t.w.Write(t.rowEnd)
+			return err
 		}
 		if err := t.text(t.frame.GroupEnd); err != nil {
 			return err

@@ -12,9 +12,9 @@ import (
 
 // comments reads the comments on everything that is dumped, and on the database.
 func (r *catalogReader) comments(ctx context.Context) error {
-	err := r.rows(ctx, `SELECT d.classid::regclass::text, d.objoid, i.type, i.identity, d.description
-		FROM pg_description d, pg_identify_object(d.classid, d.objoid, d.objsubid) i
-		WHERE d.objoid >= 16384 OR (d.classid = 'pg_namespace'::regclass AND d.objoid = 'public'::regnamespace AND d.description <> 'standard public schema')`,
+	err := r.rows(ctx, `SELECT d.classoid::regclass::text, d.objoid, i.type, i.identity, d.description
+		FROM pg_description d, pg_identify_object(d.classoid, d.objoid, d.objsubid) i
+		WHERE d.objoid >= 16384 OR (d.classoid = 'pg_namespace'::regclass AND d.objoid = 'public'::regnamespace AND d.description <> 'standard public schema')`,
 		func(rows pgx.Rows) error {
 			var class, text string
 			var oid uint32

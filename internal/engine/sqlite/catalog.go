@@ -245,7 +245,7 @@ func (r *catalogReader) state(ctx context.Context) error {
 			n := quoteText(s.text(0))
 			r.add("automatic number", quote(s.text(0)), fmt.Sprintf(
 				"DELETE FROM sqlite_sequence WHERE name=%s;\nINSERT INTO sqlite_sequence(name,seq) VALUES(%s,%s);\n",
-				n, n, appendValue(nil, s, 1, "")), quote(s.text(0)))
+				n, n, appendValue(nil, s, 1, s.kind(1), "")), quote(s.text(0)))
 			return nil
 		})
 		if err != nil {
@@ -257,7 +257,7 @@ func (r *catalogReader) state(ctx context.Context) error {
 		sql := "ANALYZE sqlite_schema;\nDELETE FROM sqlite_stat1;\n"
 		err := r.c.each(ctx, "SELECT tbl, idx, stat FROM sqlite_stat1 ORDER BY 1, 2", func(s *stmt) error {
 			sql += fmt.Sprintf("INSERT INTO sqlite_stat1(tbl,idx,stat) VALUES(%s,%s,%s);\n",
-				appendValue(nil, s, 0, ""), appendValue(nil, s, 1, ""), appendValue(nil, s, 2, ""))
+				appendValue(nil, s, 0, s.kind(0), ""), appendValue(nil, s, 1, s.kind(1), ""), appendValue(nil, s, 2, s.kind(2), ""))
 			return nil
 		})
 		if err != nil {

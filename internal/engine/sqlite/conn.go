@@ -45,7 +45,7 @@ func openConn(path string, flags int32, busy time.Duration) (*conn, error) {
 	defer libc.Xfree(tls, name)
 	out := tls.Alloc(8)
 	defer tls.Free(8)
-	rc := lib.Xsqlite3_open_v2(tls, name, out, flags|lib.SQLITE_OPEN_FULLMUTEX, 0)
+	rc := lib.Xsqlite3_open_v2(tls, name, out, flags|lib.SQLITE_OPEN_NOMUTEX, 0)
 	c := &conn{tls: tls, db: *(*uintptr)(pointer(out)), path: path}
 	if rc != lib.SQLITE_OK {
 		err := c.failure(rc)

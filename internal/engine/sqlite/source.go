@@ -241,31 +241,39 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) erro
 // maxValue keeps a row's text below what a statement may be, one billion bytes.
 const maxValue = 480 << 20
 
-// appendLong writes a value, handing a long blob on piece by piece so that its
-// hexadecimal text is never held whole.
+// appendLong writes a value, handing a long one on piece by piece so that its
+// text is never held whole. A long text with control characters is cast from its
+// bytes.
 func appendLong(row []byte, s *stmt, i int, enc encoding, to engine.Rows) ([]byte, error) {
-	if k := s.kind(i); k != lib.SQLITE_BLOB && k != lib.SQLITE_TEXT {
-		return appendValue(row, s, i, enc), nil
+	kind := s.kind(i)
+	if kind != lib.SQLITE_BLOB && kind != lib.SQLITE_TEXT {
+		return appendValue(row, s, i, kind, enc), nil
 	}
 	raw := s.raw(i)
 	if len(raw) > maxValue {
 		return row, fault.New("cannot-carry", nil, "a value of %d bytes is longer than a statement may be", len(raw))
 	}
-	if len(raw) < piece || s.kind(i) == lib.SQLITE_TEXT {
-		row = appendValue(row, s, i, enc)
-		return handOn(row, to)
+	if len(raw) < piece {
+		return handOn(appendValue(row, s, i, kind, enc), to)
 	}
-	row = append(row, "X'"...)
+	open, end, encode := "X'", "'", hex.AppendEncode
+	if kind == lib.SQLITE_TEXT {
+		open, end = "CAST(X'", "' AS TEXT)"
+		if controls, _, valid := scanText(raw); valid && controls == 0 && enc.order() == nil {
+			open, end, encode = "'", "'", appendDoubled
+		}
+	}
+	row = append(row, open...)
 	for len(raw) > 0 {
 		n := min(len(raw), piece/2)
-		row = hex.AppendEncode(row, raw[:n])
+		row = encode(row, raw[:n])
 		raw = raw[n:]
 		var err error
 		if row, err = handOn(row, to); err != nil {
 			return row, err
 		}
 	}
-	return append(row, '\''), nil
+	return append(row, end...), nil
 }
 
 func handOn(row []byte, to engine.Rows) ([]byte, error) {

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"math"
@@ -35,6 +36,11 @@ const maxPieces = 200
 // quotes, control characters as char(n). A text that is not valid UTF-8, holds a
 // NUL or has too many control characters is cast from its bytes.
 func appendText(dst, s []byte) []byte {
+	if simple(s) {
+		dst = append(dst, '\'')
+		dst = append(dst, s...)
+		return append(dst, '\'')
+	}
 	controls, pieces, valid := scanText(s)
 	if !valid || pieces > maxPieces {
 		return appendCast(dst, s)
@@ -67,6 +73,23 @@ func appendText(dst, s []byte) []byte {
 	return dst
 }
 
+// plain are the bytes that stand for themselves in a quoted text.
+var plain = func() (t [256]bool) {
+	for c := 0x20; c < 0x7f; c++ {
+		t[c] = c != '\''
+	}
+	return t
+}()
+
+func simple(s []byte) bool {
+	for _, c := range s {
+		if !plain[c] {
+			return false
+		}
+	}
+	return true
+}
+
 func control(c byte) bool { return c < 0x20 || c == 0x7f }
 
 // maxControls bounds the arguments of one char().
@@ -95,25 +118,19 @@ func scanText(s []byte) (controls, pieces int, valid bool) {
 }
 
 func appendQuoted(dst, s []byte) []byte {
-	dst = append(dst, '\'')
+	return append(appendDoubled(append(dst, '\''), s), '\'')
+}
+
+// appendDoubled writes a text with its quotes doubled.
+func appendDoubled(dst, s []byte) []byte {
 	for {
-		i := indexQuote(s)
+		i := bytes.IndexByte(s, '\'')
 		if i < 0 {
-			break
+			return append(dst, s...)
 		}
 		dst = append(append(dst, s[:i+1]...), '\'')
 		s = s[i+1:]
 	}
-	return append(append(dst, s...), '\'')
-}
-
-func indexQuote(s []byte) int {
-	for i, c := range s {
-		if c == '\'' {
-			return i
-		}
-	}
-	return -1
 }
 
 func appendCast(dst, raw []byte) []byte {
@@ -273,8 +290,8 @@ func appendScaled(dst []byte, v float64) []byte {
 
 // appendValue writes column i of a row as SQL, except blobs and texts too long
 // for one piece, which the caller writes.
-func appendValue(dst []byte, s *stmt, i int, enc encoding) []byte {
-	switch s.kind(i) {
+func appendValue(dst []byte, s *stmt, i int, kind int32, enc encoding) []byte {
+	switch kind {
 	case lib.SQLITE_INTEGER:
 		return strconv.AppendInt(dst, s.int(i), 10)
 	case lib.SQLITE_FLOAT:

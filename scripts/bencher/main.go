@@ -1,0 +1,202 @@
+// Command bencher measures what docs/performance.md promises, as ratios within
+// one run. scripts/bench runs it.
+package main
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	_ "modernc.org/sqlite"
+
+	"grainkeep/internal/testserver"
+)
+
+func main() {
+	program := flag.String("program", "bin/grainkeep", "the built program")
+	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for SQLite")
+	flag.Parse()
+	path, err := filepath.Abs(*program)
+	if err == nil {
+		err = bench(path, *scale)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func bench(program string, scale float64) error {
+	dir, err := os.MkdirTemp("", "grainkeep-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	if err := startUp(program); err != nil {
+		return err
+	}
+	if err := benchSQLite(program, dir, int(2e6*scale)); err != nil {
+		return fmt.Errorf("SQLite: %w", err)
+	}
+	return benchPostgres(program, dir, int(5e6*scale))
+}
+
+func startUp(program string) error {
+	best := time.Hour
+	for range 10 {
+		start := time.Now()
+		if err := exec.Command(program, "version").Run(); err != nil {
+			return err
+		}
+		best = min(best, time.Since(start))
+	}
+	fmt.Printf("start-up                        %8.1f ms   (aim: under 30 ms)\n", float64(best.Microseconds())/1000)
+	return nil
+}
+
+// measured runs the program and gives its time and its largest memory.
+func measured(program string, args ...string) (time.Duration, int64, error) {
+	cmd := exec.Command(program, args...)
+	cmd.Env = append(os.Environ(), "GRAINKEEP_CONFIG=")
+	start := time.Now()
+	out, err := cmd.CombinedOutput()
+	took := time.Since(start)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 3 {
+		err = nil // the keep is beside the data, and it says so
+	}
+	if err != nil {
+		return 0, 0, fmt.Errorf("%w\n%s", err, out)
+	}
+	return took, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024, nil
+}
+
+func report(what string, took, against time.Duration, aim float64, memory int64) {
+	fmt.Printf("%-31s %8.2f s    against %6.2f s: ratio %.2f (aim: at most %.2f), memory %d MiB (aim: at most 96)\n",
+		what, took.Seconds(), against.Seconds(), took.Seconds()/against.Seconds(), aim, memory)
+}
+
+func dumpTwice(program, from, to string) (took time.Duration, memory int64, err error) {
+	took = time.Hour
+	for i := range 3 {
+		t, m, err := measured(program, "dump", "--from", from, "--to", to, "--job", fmt.Sprint("bench", i))
+		if err != nil {
+			return 0, 0, err
+		}
+		took, memory = min(took, t), max(memory, m)
+	}
+	return took, memory, nil
+}
+
+func benchSQLite(program, dir string, rows int) error {
+	path := filepath.Join(dir, "bench.db")
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.Exec(fmt.Sprintf(`CREATE TABLE booking (id INTEGER PRIMARY KEY, reference TEXT, passenger TEXT, made_at TEXT, price INTEGER, weight REAL, note TEXT);
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d)
+		INSERT INTO booking SELECT i, printf('TS%%07X', i * 37), 'Passenger number ' || (i %% 60000), datetime('2026-03-01', (i * 61 %% 20000000) || ' seconds'),
+			i * 7919 %% 90000, (i * 31 %% 100000) / 7.0, CASE i %% 3 WHEN 0 THEN NULL ELSE 'travels on deck ' || (i * 13 %% 500) || ' with a bicycle and a dog' END FROM n;`, rows))
+	if err != nil {
+		return err
+	}
+	scan := time.Hour
+	for range 3 {
+		start := time.Now()
+		if err := scanAll(db); err != nil {
+			return err
+		}
+		scan = min(scan, time.Since(start))
+	}
+	took, memory, err := dumpTwice(program, path, filepath.Join(dir, "keep-sqlite"))
+	if err != nil {
+		return err
+	}
+	report("full dump, SQLite", took, scan, 1.3, memory)
+	return nil
+}
+
+// scanAll reads every value through the driver and throws it away.
+func scanAll(db *sql.DB) error {
+	rows, err := db.Query("SELECT * FROM booking")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	values := make([]any, len(columns))
+	for i := range values {
+		values[i] = new(any)
+	}
+	for rows.Next() {
+		if err := rows.Scan(values...); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func benchPostgres(program, dir string, rows int) error {
+	p, err := testserver.StartPostgres(dir)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	ctx := context.Background()
+	c, err := p.Connect(ctx, "postgres")
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	if _, err := c.Exec(ctx, "CREATE DATABASE bench"); err != nil {
+		return err
+	}
+	b, err := p.Connect(ctx, "bench")
+	if err != nil {
+		return err
+	}
+	defer b.Close(ctx)
+	_, err = b.Exec(ctx, fmt.Sprintf(`CREATE TABLE booking AS SELECT i AS id, 'TS' || to_hex(i * 37::bigint) AS reference,
+		'Passenger number ' || (i %% 60000) AS passenger, timestamp '2026-03-01' + (i::bigint * 61 %% 20000000) * interval '1 second' AS made_at,
+		i::bigint * 7919 %% 90000 AS price, ((i::bigint * 31 %% 100000) / 7.0)::numeric(12,4) AS weight,
+		'Cabin ' || (i::bigint * 13 %% 500) || ' on deck ' || (i %% 9) || (ARRAY[', travels with a dog', ', needs a ramp', ', vegetarian meals', ', late arrival'])[1 + i %% 4]
+			|| ', paid at ' || (ARRAY['Halsund', 'Ternoy', 'Skerryvoe', 'Gullhaven', 'Brattholm'])[1 + i::bigint * 7 %% 5] || ' counter ' || (i::bigint * 17 %% 23) AS note
+		FROM generate_series(1, %d) i;
+		ALTER TABLE booking ADD PRIMARY KEY (id)`, rows))
+	if err != nil {
+		return err
+	}
+	if _, err := b.Exec(ctx, "VACUUM FREEZE booking"); err != nil {
+		return err
+	}
+	stream := time.Hour
+	for range 3 {
+		start := time.Now()
+		if _, err := b.PgConn().CopyTo(ctx, io.Discard, "COPY booking TO STDOUT"); err != nil {
+			return err
+		}
+		stream = min(stream, time.Since(start))
+	}
+	took, memory, err := dumpTwice(program, p.URL("bench"), filepath.Join(dir, "keep-postgres"))
+	if err != nil {
+		return err
+	}
+	report("full dump, PostgreSQL", took, stream, 1.15, memory)
+	return nil
+}

@@ -99,11 +99,13 @@ func explain(path string, err error) error {
 		key := e.Key()
 		name := key[len(key)-1]
 		section := ""
-		if len(key) > 1 {
+		switch {
+		case known[key[0]] == nil:
+			name = key[0]
+		case len(key) > 3 && key[2] == "check":
+			section = "check"
+		case len(key) > 1:
 			section = key[0]
-			if len(key) > 3 && key[2] == "check" {
-				section = "check"
-			}
 		}
 		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
 			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]), strings.Join(known[section], ", "))

@@ -50,9 +50,11 @@ func ParseBytes(s string) (int64, error) {
 	return int64(v), nil
 }
 
-// Duration writes a length of time as people say it: "0.4 s", "12 m 30 s".
+// Duration writes a length of time as people say it: "40 ms", "1.4 s", "12 m 30 s".
 func Duration(d time.Duration) string {
 	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Minute:

@@ -86,8 +86,9 @@ func parseTime(s string, m []string, zone *time.Location) (When, error) {
 // anything is done with it.
 func Both(t time.Time, zone *time.Location) string {
 	utc := t.UTC().Format("2006-01-02 15:04:05 UTC")
-	if zone == time.UTC || zone.String() == "UTC" {
+	local := t.In(zone).Format("2006-01-02 15:04:05 MST")
+	if local == utc {
 		return utc
 	}
-	return t.In(zone).Format("2006-01-02 15:04:05 MST") + " (" + utc + ")"
+	return local + " (" + utc + ")"
 }

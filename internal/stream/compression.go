@@ -86,7 +86,8 @@ func (c Compression) encode(dst, text []byte) ([]byte, error) {
 		defer gzipWriters.Put(w)
 		w.Reset(out)
 		_, err := w.Write(text)
-		return out.Bytes(), errors.Join(err, w.Close())
+		err = errors.Join(err, w.Close())
+		return out.Bytes(), err
 	}
 	return append(dst, text...), nil
 }

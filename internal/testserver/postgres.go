@@ -157,10 +157,11 @@ func (p *Postgres) URL(database string) string {
 
 // Config is a log-in as the superuser.
 func (p *Postgres) Config(database string) *pgx.ConnConfig {
-	cfg, err := pgx.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname='%s' sslmode=disable", p.Folder, p.Port, Admin, database))
+	cfg, err := pgx.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s sslmode=disable", p.Folder, p.Port, Admin))
 	if err != nil {
 		panic(err)
 	}
+	cfg.Database = database
 	cfg.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	return cfg
 }

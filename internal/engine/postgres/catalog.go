@@ -174,22 +174,22 @@ func define(what, name string, def *string) (string, error) {
 
 func (r *catalogReader) schemas(ctx context.Context) error {
 	hasPublic := false
-	err := r.rows(ctx, `SELECT n.oid, n.nspname::text FROM pg_namespace n
+	err := r.rows(ctx, `SELECT n.oid, quote_ident(n.nspname) FROM pg_namespace n
 		WHERE `+ours+` AND `+notMember("pg_namespace", "n.oid"), func(rows pgx.Rows) error {
 		var oid uint32
 		var name string
 		if err := rows.Scan(&oid, &name); err != nil {
 			return err
 		}
-		sql := "CREATE SCHEMA " + quote(name) + ";\n"
+		sql := "CREATE SCHEMA " + name + ";\n"
 		if name == "public" {
 			hasPublic, sql = true, "" // a new database has it
 		}
-		r.add("pg_namespace", oid, rankSchema, engine.Object{Kind: "schema", Name: quote(name), Section: engine.Schema, SQL: sql})
+		r.add("pg_namespace", oid, rankSchema, engine.Object{Kind: "schema", Name: name, Section: engine.Schema, SQL: sql})
 		return nil
 	})
 	if err == nil && !hasPublic {
-		r.also(rankSchema, engine.Object{Kind: "absence", Name: `"public"`, Section: engine.Schema, SQL: "DROP SCHEMA IF EXISTS public;\n"})
+		r.also(rankSchema, engine.Object{Kind: "absence", Name: "public", Section: engine.Schema, SQL: "DROP SCHEMA IF EXISTS public;\n"})
 	}
 	return err
 }

@@ -54,7 +54,7 @@ func (driver) ByHand(d engine.HandDump) []string {
 	client := "psql -X -q -v ON_ERROR_STOP=1"
 	lines := []string{
 		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",
-		"new=" + engine.ShellQuote(d.Database+"_restored"),
+		"new=" + engine.ShellQuote(engine.OnOneLine(d.Database+"_restored")),
 		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") + " | PGDATABASE=postgres " + client + " -v new=\"$new\"",
 		"export PGDATABASE=\"$new\"",
 	}

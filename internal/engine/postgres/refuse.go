@@ -72,7 +72,7 @@ SELECT kind, name FROM (
 		WHERE setdatabase = (SELECT oid FROM pg_database WHERE datname = current_database())
 	UNION ALL SELECT 'large object', oid::text, 'pg_largeobject'::regclass, oid FROM (SELECT oid FROM pg_largeobject_metadata LIMIT 1) l
 ) o(kind, name, class, oid)
-WHERE kind IS NOT NULL AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = o.class AND x.objid = o.oid AND x.deptype IN ('e', 'i'))
+WHERE kind IS NOT NULL AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = o.class AND x.objid = o.oid AND x.deptype = 'e')
 ORDER BY 1, 2`
 
 // refuse fails with the name of every object that cannot be carried: a dump that

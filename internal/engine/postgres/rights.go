@@ -111,10 +111,6 @@ func (r *catalogReader) grants(ctx context.Context) error {
 			FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 			WHERE a.attacl IS NOT NULL AND NOT a.attisdropped AND ` + ours,
 	}
-	type right struct {
-		grantee, what, grantor string
-		option                 bool
-	}
 	type target struct {
 		class, word, name, column, owner string
 		oid                              uint32
@@ -156,16 +152,7 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		} else {
 			columns = " (" + t.column + ")"
 		}
-		for _, g := range rights[t] {
-			grant := "GRANT " + g.what + columns + " ON " + on + " TO " + g.grantee
-			if g.option {
-				grant += " WITH GRANT OPTION"
-			}
-			if g.grantor != t.owner {
-				grant = "SET SESSION AUTHORIZATION " + g.grantor + ";\n" + grant + ";\nRESET SESSION AUTHORIZATION"
-			}
-			sql += grant + ";\n"
-		}
+		sql += grantSQL(on, columns, t.owner, rights[t])
 		name := strings.ToLower(t.word) + " " + t.name
 		if t.column != "" {
 			name += "." + t.column
@@ -173,4 +160,53 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		r.also(rankGrant, engine.Object{Kind: "grants", Name: name, Table: n.obj.Table, Section: engine.Owners, SQL: sql}, n.key)
 	}
 	return nil
+}
+
+// right is one entry of an access list.
+type right struct {
+	grantee, what, grantor string
+	option                 bool
+}
+
+// grantSQL writes the rights on an object. Who grants by a grant option must have
+// got it before.
+func grantSQL(on, columns, owner string, rights []right) string {
+	var b strings.Builder
+	able := map[string]bool{owner: true}
+	for len(rights) > 0 {
+		var later []right
+		next := map[string]bool{}
+		for i := 0; i < len(rights); {
+			g, n := rights[i], 1
+			what := g.what + columns
+			for i+n < len(rights) && sameBut(rights[i+n], g) {
+				what += ", " + rights[i+n].what + columns
+				n++
+			}
+			if !able[g.grantor] && len(later)+n < len(rights) {
+				later = append(later, rights[i:i+n]...)
+				i += n
+				continue
+			}
+			sql := "GRANT " + what + " ON " + on + " TO " + g.grantee
+			if g.option {
+				sql += " WITH GRANT OPTION"
+				next[g.grantee] = true
+			}
+			if g.grantor != owner {
+				sql = "SET SESSION AUTHORIZATION " + g.grantor + ";\n" + sql + ";\nRESET SESSION AUTHORIZATION"
+			}
+			b.WriteString(sql + ";\n")
+			i += n
+		}
+		for r := range next {
+			able[r] = true
+		}
+		rights = later
+	}
+	return b.String()
+}
+
+func sameBut(a, b right) bool {
+	return a.grantee == b.grantee && a.grantor == b.grantor && a.option == b.option
 }

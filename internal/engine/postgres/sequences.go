@@ -14,7 +14,7 @@ type sequence struct {
 	oid      uint32
 	name     string
 	table    uint32 // the table that an identity or owned sequence belongs to, else 0
-	column   string
+	column   string // as SQL writes it
 	num      int16
 	identity bool
 }
@@ -30,7 +30,7 @@ type place struct {
 func (r *catalogReader) sequences(ctx context.Context) error {
 	return r.rows(ctx, `SELECT c.oid, format('%I.%I', n.nspname, c.relname), c.relpersistence = 'u',
 		format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmax, s.seqmin, s.seqcache, s.seqcycle,
-		coalesce(d.deptype = 'i', false), coalesce(d.refobjid, 0), coalesce(a.attname::text, ''), coalesce(a.attnum, 0)
+		coalesce(d.deptype = 'i', false), coalesce(d.refobjid, 0), coalesce(quote_ident(a.attname), ''), coalesce(a.attnum, 0)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_sequence s ON s.seqrelid = c.oid
 		LEFT JOIN pg_depend d ON d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.objsubid = 0
 			AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0 AND d.deptype IN ('a', 'i')
@@ -75,7 +75,7 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 		if q.table != 0 && !q.identity {
 			on := r.tableID[q.table]
 			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.name, Table: on, Section: engine.Schema,
-				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.name, on, quote(q.column))},
+				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.name, on, q.column)},
 				key{"pg_class", q.oid}, key{"pg_class", q.table})
 		}
 	}

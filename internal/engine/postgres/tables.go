@@ -27,6 +27,7 @@ type table struct {
 type column struct {
 	num       int16
 	name      string
+	quoted    string // as SQL writes it
 	typ       string
 	collation string
 	notNull   bool
@@ -84,7 +85,7 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 	if r.version >= 140000 {
 		compression = "a.attcompression::text"
 	}
-	return r.rows(ctx, `SELECT a.attrelid, a.attnum, a.attname::text, format_type(a.atttypid, a.atttypmod),
+	return r.rows(ctx, `SELECT a.attrelid, a.attnum, a.attname::text, quote_ident(a.attname), format_type(a.atttypid, a.atttypmod),
 		CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN
 			(SELECT format('%I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
 			ELSE '' END,
@@ -99,7 +100,7 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 		var c column
 		var oid uint32
 		var hasDefault bool
-		if err := rows.Scan(&oid, &c.num, &c.name, &c.typ, &c.collation, &c.notNull, &c.identity, &c.generated, &c.def,
+		if err := rows.Scan(&oid, &c.num, &c.name, &c.quoted, &c.typ, &c.collation, &c.notNull, &c.identity, &c.generated, &c.def,
 			&c.storage, &c.compress, &c.stats, &c.options, &hasDefault); err != nil {
 			return err
 		}
@@ -112,7 +113,7 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 			if c.def == "" {
 				def = nil
 			}
-			if _, err := define("the default of", t.id+"."+quote(c.name), def); err != nil {
+			if _, err := define("the default of", t.id+"."+c.quoted, def); err != nil {
 				return err
 			}
 		}
@@ -151,17 +152,18 @@ func (r *catalogReader) cyclicDefaults(ctx context.Context) (map[place]bool, err
 // description of its rows.
 func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 	self := key{"pg_class", t.oid}
-	var lines, after, dumped []string
+	var lines, after, dumped, listed []string
 	for i := range t.columns {
 		c := &t.columns[i]
 		if c.generated == "" {
 			dumped = append(dumped, c.name)
+			listed = append(listed, c.quoted)
 		}
 		inline := c.generated != "" || !cyclic[place{t.oid, c.num}]
 		lines = append(lines, "    "+c.definition(inline))
 		if !inline {
 			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.id + "." + quote(c.name), Table: t.id, Section: engine.Finish,
-				SQL: fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s;\n", t.id, quote(c.name), c.def)}, self)
+				SQL: fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s;\n", t.id, c.quoted, c.def)}, self)
 			n.late = true
 			r.laterDefault[place{t.oid, c.num}] = n
 		}
@@ -189,12 +191,8 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 			SQL: "ALTER TABLE " + t.id + " REPLICA IDENTITY NOTHING;\n"}, self)
 	}
 	list := ""
-	if len(dumped) > 0 {
-		q := make([]string, len(dumped))
-		for i, c := range dumped {
-			q[i] = quote(c)
-		}
-		list = " (" + strings.Join(q, ", ") + ")"
+	if len(listed) > 0 {
+		list = " (" + strings.Join(listed, ", ") + ")"
 	}
 	r.tables = append(r.tables, engine.Table{
 		ID: t.id, Schema: t.schema, Name: t.name, Columns: dumped, Bytes: t.bytes, Rows: t.rows,
@@ -204,7 +202,7 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 }
 
 func (c *column) definition(withDefault bool) string {
-	s := quote(c.name) + " " + c.typ
+	s := c.quoted + " " + c.typ
 	if c.collation != "" {
 		s += " COLLATE " + c.collation
 	}
@@ -229,7 +227,7 @@ func (c *column) definition(withDefault bool) string {
 // settings are what CREATE TABLE cannot say about a column.
 func (c *column) settings(table string) (list []string) {
 	set := func(format string, args ...any) {
-		list = append(list, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s ", table, quote(c.name))+fmt.Sprintf(format, args...)+";\n")
+		list = append(list, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s ", table, c.quoted)+fmt.Sprintf(format, args...)+";\n")
 	}
 	if w := map[string]string{"p": "PLAIN", "e": "EXTERNAL", "m": "MAIN", "x": "EXTENDED"}[c.storage]; w != "" {
 		set("SET STORAGE %s", w)

@@ -10,7 +10,7 @@ import (
 func (driver) ByHand(d engine.HandDump) []string {
 	lines := []string{
 		"# where the new file shall be; it must not exist yet",
-		"new=" + engine.ShellQuote("restored-"+d.Database),
+		"new=" + engine.ShellQuote(engine.OnOneLine("restored-"+d.Database)),
 		"case $new in /*) ;; *) new=$HOME/$new ;; esac",
 		"test ! -e \"$new\"",
 		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | sqlite3 -bail \"$new\" || exit 1; done)", d.Unpack),

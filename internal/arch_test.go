@@ -1,0 +1,68 @@
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// interfaces are the folders that may know of a terminal; everything else is the
+// core.
+var interfaces = map[string]bool{"cli": true, "testserver": true}
+
+// TestCoreHasNoInterface holds that nothing in the core imports what belongs to a
+// command line, prints, or ends the program.
+func TestCoreHasNoInterface(t *testing.T) {
+	banned := []string{"github.com/spf13/", "github.com/jedib0t/", "github.com/schollz/", "golang.org/x/term", "flag", "os/signal", "grainkeep/internal/cli"}
+	calls := map[string]bool{"fmt.Print": true, "fmt.Println": true, "fmt.Printf": true, "os.Exit": true, "os.Stdout": true, "os.Stderr": true, "os.Stdin": true, "os.Args": true}
+	seen := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || interfaces[strings.Split(path, "/")[0]] {
+			return err
+		}
+		seen++
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			for _, b := range banned {
+				require.False(t, name == b || strings.HasSuffix(b, "/") && strings.HasPrefix(name, b), "%s imports %s", path, name)
+			}
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok {
+					require.False(t, calls[x.Name+"."+s.Sel.Name], "%s uses %s.%s", path, x.Name, s.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, seen, 30)
+}
+
+// TestEnginesKnowNoKeeps holds that engines know nothing of keeps, files or jobs.
+func TestEnginesKnowNoKeeps(t *testing.T) {
+	files, err := filepath.Glob("engine/*/*.go")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, path := range files {
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			if strings.HasPrefix(name, "grainkeep/") && !strings.HasSuffix(path, "_test.go") {
+				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault"}, name, path)
+			}
+		}
+	}
+}

@@ -1,0 +1,121 @@
+package stream
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/engine"
+)
+
+func TestFileReadsBackInEveryCompression(t *testing.T) {
+	text := make([]byte, 5*chunk+77) // several chunks, the last one partial
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range text {
+		text[i] = "abcdefgh\n"[r.IntN(9)]
+	}
+	for _, c := range []Compression{Zstd, Gzip, None} {
+		path := filepath.Join(t.TempDir(), "deep", "part"+c.Ending())
+		w, err := Create(path, c, nil, nil)
+		require.NoError(t, err)
+		for at := 0; at < len(text); {
+			n := min(len(text)-at, 1+r.IntN(300000))
+			_, err := w.Write(text[at : at+n])
+			require.NoError(t, err)
+			at += n
+		}
+		info, err := w.Close()
+		require.NoError(t, err)
+		sum, size, err := Digest(path)
+		require.NoError(t, err)
+		require.Equal(t, Info{Raw: int64(len(text)), Stored: size, SHA256: sum}, info)
+
+		src, err := Open(path, c)
+		require.NoError(t, err)
+		got, err := io.ReadAll(src)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(text, got), c)
+		again, err := src.Sum()
+		require.NoError(t, err)
+		require.Equal(t, sum, again)
+		require.NoError(t, src.Close())
+
+		out, err := exec.Command("sh", "-c", c.Unpack()+" "+engine.ShellQuote(path)).Output()
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(text, out), "the stock %s reads it too", c)
+	}
+}
+
+func TestFileReportsWhatTheDiskSays(t *testing.T) {
+	refusal := errors.New("no more")
+	w, err := Create(filepath.Join(t.TempDir(), "x"), None, func(int) error { return refusal }, nil)
+	require.NoError(t, err)
+	for err == nil {
+		_, err = w.Write(make([]byte, chunk))
+	}
+	require.ErrorIs(t, err, refusal)
+	_, err = w.Close()
+	require.ErrorIs(t, err, refusal)
+
+	if _, err := os.Stat("/dev/full"); err == nil {
+		f, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+		require.NoError(t, err)
+		w, err := Create(filepath.Join(t.TempDir(), "y"), None, nil, nil)
+		require.NoError(t, err)
+		w.f.Close()
+		w.f = f
+		_, _ = w.Write([]byte("text"))
+		_, err = w.Close()
+		require.ErrorContains(t, err, "no space left")
+	}
+}
+
+func TestFingerprint(t *testing.T) {
+	rows := [][]byte{[]byte("1\ta"), []byte("2\tb"), []byte(""), bytes.Repeat([]byte("long"), 1<<16)}
+	sum := func(order []int, piece int) string {
+		c := &Counter{}
+		for _, i := range order {
+			p := rows[i]
+			for len(p) > piece {
+				require.NoError(t, c.Row(p[:piece], true))
+				p = p[piece:]
+			}
+			require.NoError(t, c.Row(p, false))
+		}
+		return c.Sum.String()
+	}
+	whole := sum([]int{0, 1, 2, 3}, 1<<30)
+	require.Equal(t, whole, sum([]int{3, 1, 0, 2}, 1<<30), "the order of rows does not count")
+	require.Equal(t, whole, sum([]int{0, 1, 2, 3}, 1000), "nor that a row came in pieces")
+	require.NotEqual(t, whole, sum([]int{0, 1, 3}, 1<<30), "an empty row counts")
+	require.NotEqual(t, sum([]int{0}, 9), sum([]int{0, 0, 0}, 9), "a doubled row counts")
+	// The algorithm is part of the format: see docs/format.md.
+	require.Equal(t, "efd496035c9eceae6f3fe4489f99fc4b", sum([]int{0, 1, 2}, 9))
+}
+
+func TestTableFraming(t *testing.T) {
+	var b bytes.Buffer
+	w, err := NewTable(&b, engine.Framing{Head: "INSERT\n", RowEnd: ",\n", GroupEnd: ";\n", Tail: "end\n", Group: 4})
+	require.NoError(t, err)
+	for _, r := range []string{"aa", "bb", "cc"} {
+		require.NoError(t, w.Row([]byte(r[:1]), true))
+		require.NoError(t, w.Row([]byte(r[1:]), false))
+	}
+	require.NoError(t, w.End())
+	require.Equal(t, "INSERT\naa,\nbb;\nINSERT\ncc;\nend\n", b.String())
+	require.EqualValues(t, 3, w.Rows)
+	require.EqualValues(t, 6, w.Bytes)
+
+	b.Reset()
+	w, err = NewTable(&b, engine.Framing{Head: "COPY\n", Tail: "\\.\n", Always: true})
+	require.NoError(t, err)
+	require.NoError(t, w.End())
+	require.Equal(t, "COPY\n\\.\n", b.String(), "an empty table")
+}

@@ -1,0 +1,251 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
+)
+
+// oddDatabase makes the database "odd" once.
+func oddDatabase(t *testing.T, s *testserver.Postgres) {
+	t.Helper()
+	if query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname = 'odd'") == "1" {
+		return
+	}
+	query(t, s, "postgres", "CREATE DATABASE odd")
+	script, err := os.ReadFile("testdata/odd.sql")
+	require.NoError(t, err)
+	query(t, s, "odd", string(script))
+}
+
+// facts reads what a database is and holds by queries of the test's own.
+func facts(t *testing.T, s *testserver.Postgres, database string) []string {
+	t.Helper()
+	script, err := os.ReadFile("testdata/facts.sql")
+	require.NoError(t, err)
+	ctx := context.Background()
+	c, err := s.Connect(ctx, database)
+	require.NoError(t, err)
+	defer c.Close(ctx)
+	out := strings.Split(ask(t, c, string(script)), "\n")
+	for table := range strings.SplitSeq(ask(t, c, `SELECT oid::regclass::text FROM pg_class WHERE relkind = 'r' AND relnamespace IN
+		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\n") {
+		out = append(out, table+" "+ask(t, c, fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
+	}
+	require.Greater(t, len(out), 10)
+	return out
+}
+
+func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
+	t.Helper()
+	for _, n := range names {
+		query(t, s, "postgres", `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`, `""`)+`" WITH (FORCE)`)
+	}
+}
+
+func TestPostgresComesBackExactly(t *testing.T) {
+	s := needServer(t)
+	oddDatabase(t, s)
+	// Settings of a role apply to every connection; dates would swap day and month.
+	query(t, s, "postgres", fmt.Sprintf("ALTER ROLE %s SET datestyle = 'German'; ALTER ROLE %s SET extra_float_digits = -5; ALTER ROLE %s SET search_path = nowhere",
+		testserver.Admin, testserver.Admin, testserver.Admin))
+	defer query(t, s, "postgres", "ALTER ROLE "+testserver.Admin+" RESET ALL")
+	dir := t.TempDir()
+	for _, database := range []string{"odd", "bookings", "cargo"} {
+		path := lines(run(t, dir, 3, "dump", "--from", s.URL(database), "--to", "keep").stdout)[0]
+		o := run(t, dir, 0, "drill", path, "--to", s.URL(""))
+		require.Contains(t, o.stdout, "proven")
+		restored, hand := database+"_again", database+"_restored"
+		dropDatabases(t, s, restored, hand)
+		require.Equal(t, restored+"\n", run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", restored).stdout)
+		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+		query(t, s, "postgres", "ALTER ROLE "+testserver.Admin+" RESET ALL")
+		want := facts(t, s, database)
+		sameLines(t, want, facts(t, s, restored))
+		sameLines(t, want, facts(t, s, hand))
+		// A dump of the restored one has the same tables and fingerprints.
+		again := lines(run(t, dir, 3, "dump", "--from", s.URL(restored), "--to", "keep").stdout)[0]
+		require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
+		dropDatabases(t, s, restored, hand)
+	}
+	require.Empty(t, query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
+}
+
+func tablesOf(t *testing.T, dir, path string) any {
+	return result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["tables"]
+}
+
+func TestPostgresNamesThatHurt(t *testing.T) {
+	s := needServer(t)
+	const name = `a/b c"d'é`
+	dropDatabases(t, s, name, name+"\n2")
+	query(t, s, "postgres", `CREATE DATABASE "a/b c""d'é"`)
+	defer dropDatabases(t, s, name, name+"\n2")
+	query(t, s, name, "CREATE TABLE t AS SELECT 1 AS a")
+	dir := filepath.Join(t.TempDir(), "sp ace 'q' \"d\"\nline")
+	require.NoError(t, os.Mkdir(dir, 0o700))
+	path := lines(run(t, dir, 3, "dump", "--from", s.URL(""), "--database", name, "--to", "keep").stdout)
+	require.Contains(t, strings.Join(path, "\n"), "a%2fb%20c%22d%27%c3%a9/")
+	run(t, dir, 0, "drill", "adhoc/"+name, "--from", "keep", "--to", s.URL(""))
+	run(t, dir, 0, "restore", "adhoc/"+name, "--from", "keep", "--to", s.URL(""), "--as", name+"\n2")
+	require.Equal(t, "1", query(t, s, name+"\n2", "SELECT a FROM t"))
+}
+
+func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "harbour", "harbour2")
+	query(t, s, "postgres", "CREATE DATABASE harbour")
+	defer dropDatabases(t, s, "harbour", "harbour2", "part")
+	query(t, s, "harbour", `CREATE ROLE pilot_boat; CREATE TYPE berth AS ENUM ('n', 's'); CREATE TABLE ship (id serial PRIMARY KEY, b berth); INSERT INTO ship(b) VALUES ('n');
+		CREATE TABLE crate (id int, ship int REFERENCES ship); CREATE INDEX ON ship (b); ALTER TABLE ship OWNER TO pilot_boat`)
+	dir := t.TempDir()
+	run(t, dir, 3, "dump", "--from", s.URL("harbour"), "--to", "keep")
+	args := []string{"restore", "adhoc/harbour", "--from", "keep", "--to", s.URL("")}
+	require.Contains(t, run(t, dir, 1, args...).stderr, "--as NAME, or add --replace")
+	c, err := s.Connect(context.Background(), "harbour")
+	require.NoError(t, err)
+	require.Contains(t, run(t, dir, 1, append(args, "--replace")...).stderr, "1 sessions use the database harbour")
+	require.NoError(t, c.Close(context.Background()))
+	o := run(t, dir, 0, append(args, "--replace")...)
+	_, aside, ok := strings.Cut(strings.TrimSpace(o.stderr), "is now called ")
+	require.True(t, ok, o.stderr)
+	require.Equal(t, "1", query(t, s, aside, "SELECT count(*) FROM ship"))
+	require.Equal(t, "pilot_boat", query(t, s, "harbour", "SELECT tableowner FROM pg_tables WHERE tablename = 'ship'"))
+
+	run(t, dir, 0, append(args, "--as", "part", "--only", "ship")...)
+	require.Equal(t, "ship|2", query(t, s, "part", "SELECT string_agg(tablename, ','), (SELECT count(*) FROM pg_indexes WHERE schemaname = 'public') FROM pg_tables WHERE schemaname = 'public'"))
+	require.Equal(t, "2", query(t, s, "part", "INSERT INTO ship(b) VALUES ('s') RETURNING id"), "with its sequence, where it stood")
+
+	dropDatabases(t, s, aside, "harbour", "part")
+	query(t, s, "postgres", "DROP ROLE pilot_boat")
+	require.Contains(t, run(t, dir, 1, append(args, "--as", "harbour2")...).stderr, "roles that the target lacks: [pilot_boat]")
+	require.Equal(t, "0", query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'harbour2' OR datname LIKE 'grainkeep%'"))
+	run(t, dir, 0, append(args, "--as", "harbour2", "--owners", "mine")...)
+}
+
+func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "leaky", "leaky2")
+	query(t, s, "postgres", "CREATE DATABASE leaky")
+	defer dropDatabases(t, s, "leaky", "leaky2")
+	query(t, s, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int REFERENCES p); SET session_replication_role = replica; INSERT INTO c VALUES (99); RESET session_replication_role;
+		CREATE TABLE lim (v int); INSERT INTO lim VALUES (1); CREATE FUNCTION okay(int) RETURNS bool LANGUAGE sql AS 'SELECT EXISTS (SELECT 1 FROM lim WHERE v = $1)';
+		CREATE TABLE chk (v int CHECK (okay(v))); INSERT INTO chk VALUES (1); CREATE FUNCTION im(int) RETURNS bigint LANGUAGE sql IMMUTABLE AS 'SELECT count(*) FROM lim';
+		CREATE INDEX by_im ON chk (im(v))`)
+	dir := t.TempDir()
+	run(t, dir, 3, "dump", "--from", s.URL("leaky"), "--to", "keep")
+	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
+	require.Contains(t, o.stdout, "proven")
+	o = run(t, dir, 3, "restore", "adhoc", "--from", "keep", "--to", s.URL(""), "--as", "leaky2")
+	require.Contains(t, o.stderr, "the data breaks the foreign key c_p_fkey on public.c: it was added without testing")
+	require.Contains(t, o.stderr, "the data breaks the check chk_v_check on public.chk")
+	require.Contains(t, o.stderr, "index public.by_im")
+	require.Equal(t, "1|1|f", query(t, s, "leaky2", "SELECT (SELECT count(*) FROM c), (SELECT count(*) FROM chk), (SELECT bool_or(convalidated) FROM pg_constraint WHERE conrelid IN ('c'::regclass, 'chk'::regclass))"))
+}
+
+func TestPostgresRefusesByName(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "many")
+	query(t, s, "postgres", "CREATE DATABASE many")
+	defer dropDatabases(t, s, "many")
+	dir := t.TempDir()
+	for make, say := range map[string]string{
+		"CREATE TABLE pt (a int) PARTITION BY LIST (a)|DROP TABLE pt":                                                            "partitioned table public.pt",
+		"CREATE MATERIALIZED VIEW mv AS SELECT 1 AS a|DROP MATERIALIZED VIEW mv":                                                 "materialised view public.mv",
+		"CREATE TYPE ct AS (a int)|DROP TYPE ct":                                                                                 "composite type public.ct",
+		"CREATE TYPE rt AS RANGE (subtype = int)|DROP TYPE rt":                                                                   "range type public.rt",
+		"CREATE TABLE rls (a int); ALTER TABLE rls ENABLE ROW LEVEL SECURITY|DROP TABLE rls":                                     "table with row security public.rls",
+		"CREATE TABLE inh (a int); CREATE TABLE inh2 () INHERITS (inh)|DROP TABLE inh CASCADE":                                   "inheriting table public.inh2",
+		"SELECT lo_create(4711)|SELECT lo_unlink(4711)":                                                                          "large object 4711",
+		"CREATE AGGREGATE agg (int) (sfunc = int4pl, stype = int)|DROP AGGREGATE agg(int)":                                       "aggregate agg(integer)",
+		"CREATE PUBLICATION pub|DROP PUBLICATION pub":                                                                            "publication pub",
+		"CREATE TABLE ru (a int); CREATE RULE r AS ON INSERT TO ru DO NOTHING|DROP TABLE ru":                                     "rule r on ",
+		"ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC|ALTER DEFAULT PRIVILEGES REVOKE SELECT ON TABLES FROM PUBLIC": "default privileges",
+		"ALTER DATABASE many SET work_mem = '8MB'|ALTER DATABASE many RESET ALL":                                                 "setting of the database work_mem=8MB",
+		"CREATE TEXT SEARCH CONFIGURATION tc (copy = simple)|DROP TEXT SEARCH CONFIGURATION tc":                                  "text search configuration public.tc",
+		"CREATE TABLE sx (a int, b int); CREATE STATISTICS st ON a, b FROM sx|DROP TABLE sx":                                     "extended statistics public.st",
+	} {
+		create, drop, _ := strings.Cut(make, "|")
+		query(t, s, "many", create)
+		t.Log(create)
+		o := run(t, dir, 1, "dump", "--from", s.URL("many"), "--to", "keep")
+		require.Contains(t, o.stderr, say)
+		require.Empty(t, o.stdout)
+		require.Contains(t, run(t, dir, 1, "survey", "--from", s.URL("many")).stderr, say)
+		query(t, s, "many", drop)
+	}
+	run(t, dir, 3, "dump", "--from", s.URL("many"), "--to", "keep")
+}
+
+// TestPostgresLeastRights makes the users that grants prints, and works as them.
+func TestPostgresLeastRights(t *testing.T) {
+	s := needServer(t)
+	dir := t.TempDir()
+	for _, u := range []string{"pilot", "tester"} {
+		if query(t, s, "postgres", "SELECT count(*) FROM pg_roles WHERE rolname = '"+u+"'") == "1" {
+			query(t, s, "postgres", "DROP OWNED BY "+u+"; DROP ROLE "+u)
+		}
+	}
+	query(t, s, "postgres", run(t, dir, 0, "grants", "--from", fmt.Sprintf("postgres://pilot@127.0.0.1:%d/bookings", s.Port)).stdout)
+	query(t, s, "postgres", "ALTER ROLE pilot PASSWORD 'hunter2'")
+	query(t, s, "postgres", run(t, dir, 0, "grants", "--for", "drill", "--from", fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port)).stdout)
+	config := fmt.Sprintf(`[source.quay]
+engine = "postgres"
+server = "127.0.0.1:%d"
+user = "pilot"
+secret = "file:quay.secret"
+[source.test]
+engine = "postgres"
+server = "127.0.0.1:%d"
+user = "tester"
+[keep.barn]
+folder = "barn"
+[job.nightly]
+source = "quay"
+databases = ["bookings", "cargo", "roster"]
+keep = "barn"
+drill_on = "test"
+[[job.nightly.check]]
+database = "bookings"
+sql = "SELECT sum(amount) FROM public.posting"
+answer = "0"
+`, s.Port, s.Port)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	secret := filepath.Join(dir, "quay.secret")
+	require.NoError(t, os.WriteFile(secret, []byte("wrong\n"), 0o600))
+	run(t, dir, 0, "keep", "create", "barn")
+	o := run(t, dir, 1, "dump", "nightly")
+	require.Contains(t, o.stderr, "refused the user pilot")
+	require.Contains(t, o.stderr, "'grainkeep grants' prints the SQL")
+	require.NoError(t, os.WriteFile(secret, []byte("hunter2\n"), 0o600))
+	require.NoError(t, os.Chmod(secret, 0o644))
+	require.Contains(t, run(t, dir, 2, "dump", "nightly").stderr, "others can read the secret file")
+	require.NoError(t, os.Chmod(secret, 0o600))
+	o = run(t, dir, 0, "survey", "nightly")
+	require.Contains(t, o.stdout, "user         pilot")
+	run(t, dir, 0, "dump", "nightly")
+	o = run(t, dir, 0, "drill", "nightly")
+	require.Equal(t, 3, strings.Count(o.stdout, "proven"))
+	require.Contains(t, o.stderr, "check good: SELECT sum(amount) FROM public.posting → 0")
+	require.Empty(t, sh(t, dir, "grep -r hunter2 barn || true"))
+
+	// A clean-up that meets somebody else's scratch database lists it, no more; one
+	// with this keep's mark that nobody holds is dropped.
+	id := result(t, dir, 0, "show", "nightly/bookings")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["keep"].(string)
+	dropDatabases(t, s, "grainkeep_drill_foreign", "grainkeep_drill_dead")
+	query(t, s, "postgres", "CREATE DATABASE grainkeep_drill_foreign; ")
+	query(t, s, "postgres", "CREATE DATABASE grainkeep_drill_dead OWNER tester")
+	query(t, s, "grainkeep_drill_dead", "CREATE SCHEMA grainkeep_scratch; CREATE TABLE grainkeep_scratch.mark AS SELECT '"+id+"'::text AS keep; GRANT ALL ON SCHEMA grainkeep_scratch TO tester; GRANT SELECT ON grainkeep_scratch.mark TO tester")
+	o = run(t, dir, 3, "drill", "nightly/roster")
+	require.Contains(t, o.stderr, "grainkeep_drill_foreign looks like a scratch database but does not bear this keep's mark; it was not touched")
+	require.Contains(t, o.stderr, "removed the scratch database grainkeep_drill_dead")
+	require.Equal(t, "grainkeep_drill_foreign", query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
+	dropDatabases(t, s, "grainkeep_drill_foreign")
+}

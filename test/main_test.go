@@ -11,7 +11,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -73,7 +72,6 @@ func needServer(t *testing.T) *testserver.Postgres {
 type outcome struct {
 	stdout, stderr string
 	code           int
-	memory         int64 // largest resident size, bytes
 }
 
 // command prepares a run in a folder, with a clean environment.
@@ -87,7 +85,6 @@ func command(dir string, args ...string) (*exec.Cmd, *outcome, func() *outcome) 
 	return cmd, o, func() *outcome {
 		cmd.Wait()
 		o.stdout, o.stderr, o.code = stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()
-		o.memory = cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
 		return o
 	}
 }
@@ -105,7 +102,7 @@ func run(t *testing.T, dir string, code int, args ...string) *outcome {
 // result runs the program with --json and decodes the envelope.
 func result(t *testing.T, dir string, code int, args ...string) map[string]any {
 	t.Helper()
-	o := run(t, dir, code, append(args, "--json")...)
+	o := run(t, dir, code, append([]string{"--json"}, args...)...)
 	var v map[string]any
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &v), o.stdout)
 	require.EqualValues(t, 1, v["grainkeep"])

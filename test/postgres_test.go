@@ -164,7 +164,7 @@ func TestPostgresRefusesByName(t *testing.T) {
 		"CREATE TABLE rls (a int); ALTER TABLE rls ENABLE ROW LEVEL SECURITY|DROP TABLE rls":                                     "table with row security public.rls",
 		"CREATE TABLE inh (a int); CREATE TABLE inh2 () INHERITS (inh)|DROP TABLE inh CASCADE":                                   "inheriting table public.inh2",
 		"SELECT lo_create(4711)|SELECT lo_unlink(4711)":                                                                          "large object 4711",
-		"CREATE AGGREGATE agg (int) (sfunc = int4pl, stype = int)|DROP AGGREGATE agg(int)":                                       "aggregate agg(integer)",
+		"CREATE AGGREGATE agg (int) (sfunc = int4pl, stype = int)|DROP AGGREGATE agg(int)":                                       "aggregate public.agg(integer)",
 		"CREATE PUBLICATION pub|DROP PUBLICATION pub":                                                                            "publication pub",
 		"CREATE TABLE ru (a int); CREATE RULE r AS ON INSERT TO ru DO NOTHING|DROP TABLE ru":                                     "rule r on ",
 		"ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC|ALTER DEFAULT PRIVILEGES REVOKE SELECT ON TABLES FROM PUBLIC": "default privileges",

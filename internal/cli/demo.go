@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/demo"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -58,8 +59,9 @@ answer   = "0"
 
 // walk is a demo under way.
 type walk struct {
-	a   *app
-	err error
+	a     *app
+	err   error
+	first string // the moment of the first bookings, as --at takes it
 }
 
 func (a *app) demo(folder string) error {
@@ -157,6 +159,9 @@ func (w *walk) after() {
 	if w.err != nil {
 		return
 	}
+	if w.first, w.err = firstMoment(); w.err != nil {
+		return
+	}
 	w.say("── 7. A day goes by: 250 new bookings, each with two postings, and a port is renamed.")
 	if err := change(w.a.ctx, "data/bookings.db"); err != nil {
 		w.err = fault.New("demo-failed", err, "the demo's data could not be changed")
@@ -164,6 +169,19 @@ func (w *walk) after() {
 	}
 	w.run("03", "dump", "nightly/bookings.db")
 	w.run("0", "list", "nightly/bookings.db")
+}
+
+func firstMoment() (string, error) {
+	k, err := keep.Open("barn")
+	if err != nil {
+		return "", err
+	}
+	dumps, err := k.Dumps()
+	if err != nil {
+		return "", err
+	}
+	d := dumps[0]
+	return d.Manifest.Moment.In(chain.Zone(d)).Format("2006-01-02T15:04:05"), nil
 }
 
 func change(ctx context.Context, path string) error {
@@ -258,5 +276,5 @@ func (w *walk) end(folder string) {
      cd %s
      grainkeep restore nightly/bookings.db --at %s --as before.db --only booking
      grainkeep list --from barn --json
-     rm -r %s    when you are done`, folder, phrase.Bytes(used), engine.ShellQuote(folder), "\"1 min\"", engine.ShellQuote(folder))
+     rm -r %s    when you are done`, folder, phrase.Bytes(used), engine.ShellQuote(folder), w.first, engine.ShellQuote(folder))
 }

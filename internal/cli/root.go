@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -51,6 +52,7 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	a := &app{stdout: stdout, stderr: stderr, ctx: ctx}
 	root := a.root()
 	root.SetArgs(args)
+	a.json = slices.Contains(args, "--json") // also when the flags cannot be read
 	cmd, err := root.ExecuteContextC(ctx)
 	if err != nil && ctx.Err() != nil {
 		err = context.Cause(ctx)

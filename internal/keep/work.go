@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -35,8 +36,14 @@ type Lock struct {
 // time, so after locking it must still be the one at the path.
 func tryLock(path string) (*Lock, error) {
 	for {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return nil, err
+		}
 		l := flock.New(path, flock.SetPermissions(0o600), flock.SetFlag(os.O_CREATE|os.O_RDWR))
 		ok, err := l.TryLock()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // the last to leave removed the folder
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -59,17 +66,16 @@ func tryLock(path string) (*Lock, error) {
 	}
 }
 
-// Release gives the lock up and removes its file.
+// Release gives the lock up and removes its file, and the folder of the locks if
+// nothing else is in it.
 func (l *Lock) Release() {
 	os.Remove(l.path)
 	l.l.Close()
+	os.Remove(filepath.Dir(l.path))
 }
 
 // LockJob takes the lock that a job's runs exclude each other with.
 func (k *Keep) LockJob(job string) (*Lock, error) {
-	if err := os.MkdirAll(k.workFolder(), 0o700); err != nil {
-		return nil, unwritable(k.Folder, err)
-	}
 	path := filepath.Join(k.workFolder(), "job-"+job+".lock")
 	l, err := tryLock(path)
 	if err != nil {
@@ -99,9 +105,6 @@ type Work struct {
 
 // NewWork makes a working folder that is known to be alive until Close.
 func (k *Keep) NewWork(run string) (*Work, error) {
-	if err := os.MkdirAll(k.workFolder(), 0o700); err != nil {
-		return nil, unwritable(k.Folder, err)
-	}
 	lock, err := tryLock(filepath.Join(k.workFolder(), run+".lock"))
 	if err == nil && lock == nil {
 		err = errors.New("its lock is held")
@@ -121,7 +124,6 @@ func (k *Keep) NewWork(run string) (*Work, error) {
 func (w *Work) Close() error {
 	err := os.RemoveAll(w.Folder)
 	w.lock.Release()
-	os.Remove(w.keep.workFolder()) // only if it is empty
 	return err
 }
 
@@ -137,6 +139,9 @@ func (k *Keep) Sweep() ([]string, error) {
 		names[strings.TrimSuffix(e.Name(), ".lock")] = true
 	}
 	var removed []string
+	if len(names) == 0 {
+		os.Remove(k.workFolder())
+	}
 	for name := range names {
 		lock, err := tryLock(filepath.Join(k.workFolder(), name+".lock"))
 		if err != nil {
@@ -155,7 +160,6 @@ func (k *Keep) Sweep() ([]string, error) {
 			return removed, unwritable(k.Folder, err)
 		}
 	}
-	os.Remove(k.workFolder())
 	return removed, nil
 }
 

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"regexp"
 	"runtime"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -22,18 +24,22 @@ const (
 	restorePrefix = "grainkeep_restore_"
 )
 
-// The mark stands in a schema of its own inside a scratch database; the lock says
-// that the one who made it is alive.
+// The mark stands in a schema of its own inside a scratch database. That its
+// maker is alive is told by an advisory lock, taken before the database exists:
+// the class is liveClass, the object comes from the run's id.
 const (
 	markSchema = "grainkeep_scratch"
-	liveLock   = "1735551856, 1"
+	liveClass  = 1735551856
 )
 
-// Target makes a new database under a working name, marked and locked.
+// workName is the name of a scratch database: it tells the keep and the run.
+func workName(prefix, keepID, run string) string { return prefix + keepID + "_" + run }
+
+// Target makes a new database under a working name, locked and marked.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
-	t := &target{s: s, spec: spec, work: drillPrefix + spec.Run}
+	t := &target{s: s, spec: spec, work: workName(drillPrefix, spec.KeepID, spec.Run)}
 	if spec.Name != "" {
-		t.work = restorePrefix + spec.Run
+		t.work = workName(restorePrefix, spec.KeepID, spec.Run)
 		if err := t.vacant(ctx); err != nil {
 			return nil, err
 		}
@@ -46,16 +52,25 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 }
 
 type target struct {
-	s     *source
-	spec  engine.TargetSpec
-	work  string
-	guard *pgx.Conn // holds the live lock
+	s    *source
+	spec engine.TargetSpec
+	work string
+}
+
+// lockObject is the object of a run's live lock.
+func lockObject(run string) int32 {
+	n, err := strconv.ParseUint(run[:min(8, len(run))], 16, 32)
+	if err != nil {
+		return 0
+	}
+	return int32(uint32(n))
 }
 
 func (t *target) create(ctx context.Context) error {
-	f := t.spec.Facts
-	sql := "CREATE DATABASE " + quote(t.work) + CreateOptions(f)
-	if _, err := t.s.home.Exec(ctx, sql); err != nil {
+	if _, err := t.s.home.Exec(ctx, "SELECT pg_advisory_lock($1, $2)", int32(liveClass), lockObject(t.spec.Run)); err != nil {
+		return err
+	}
+	if _, err := t.s.home.Exec(ctx, "CREATE DATABASE "+quote(t.work)+CreateOptions(t.spec.Facts)); err != nil {
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "42501" {
 			return fault.New("rights-missing", nil, "the user %s may not create databases at %s", t.s.userName(), t.s.where()).
@@ -63,13 +78,18 @@ func (t *target) create(ctx context.Context) error {
 		}
 		return fmt.Errorf("creating the database: %w", err)
 	}
-	var err error
-	if t.guard, err = t.s.connect(ctx, t.work); err != nil {
+	return t.inside(ctx, fmt.Sprintf(`CREATE SCHEMA %s; CREATE TABLE %s.mark AS SELECT %s::text AS keep, %s::text AS run, now() AS made`,
+		markSchema, markSchema, literal(t.spec.KeepID), literal(t.spec.Run)))
+}
+
+// inside runs statements in the new database.
+func (t *target) inside(ctx context.Context, sql string) error {
+	c, err := t.s.connect(ctx, t.work)
+	if err != nil {
 		return err
 	}
-	_, err = t.guard.Exec(ctx, fmt.Sprintf(`SELECT pg_advisory_lock(%s); CREATE SCHEMA %s;
-		CREATE TABLE %s.mark AS SELECT %s::text AS keep, %s::text AS run, now() AS made`,
-		liveLock, markSchema, markSchema, literal(t.spec.KeepID), literal(t.spec.Run)))
+	defer closeConn(c)
+	_, err = c.Exec(ctx, sql)
 	return err
 }
 
@@ -131,11 +151,9 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.vacant(ctx); err != nil {
 		return "", err
 	}
-	if _, err := t.guard.Exec(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
+	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
 		return "", err
 	}
-	closeConn(t.guard)
-	t.guard = nil
 	var there bool
 	if err := t.s.home.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", t.spec.Name).Scan(&there); err != nil {
 		return "", err
@@ -160,8 +178,6 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 
 // Discard drops the database under its working name; it is this process's own.
 func (t *target) Discard(ctx context.Context) error {
-	closeConn(t.guard)
-	t.guard = nil
 	_, err := t.s.home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(t.work)+force(t.s.version))
 	if err == nil {
 		return nil
@@ -219,50 +235,76 @@ func (t *target) Missing(ctx context.Context, objects []engine.Object) ([]string
 	return missing, nil
 }
 
-// Sweep drops the scratch databases that bear the keep's mark and whose maker is
-// gone. What has such a name without the mark is only listed.
+// Sweep drops the scratch databases of a keep whose maker is gone: those that
+// bear its mark, and those that carry its id in their name and hold nothing yet,
+// because their maker was killed before it could mark them. Anything else with
+// such a name is only listed.
 func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []string, err error) {
-	rows, err := s.home.Query(ctx, `SELECT d.datname::text, EXISTS (SELECT FROM pg_locks l WHERE l.locktype = 'advisory'
-			AND l.database = d.oid AND (l.classid::bigint, l.objid::bigint) = (`+liveLock+`))
-		FROM pg_database d WHERE starts_with(d.datname, '`+drillPrefix+`') OR starts_with(d.datname, '`+restorePrefix+`') ORDER BY 1`)
+	names, err := s.scratch(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	type scratch struct {
-		name  string
-		alive bool
-	}
-	list, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (d scratch, err error) {
-		err = r.Scan(&d.name, &d.alive)
-		return d, err
-	})
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, d := range list {
-		if d.alive {
+	for _, name := range names {
+		ours, err := s.ours(ctx, name, keepID)
+		if err != nil {
+			return removed, foreign, err
+		}
+		if ours {
+			_, err = s.home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
+		}
+		if !ours || err != nil { // an error: somebody uses it
+			foreign = append(foreign, name)
 			continue
 		}
-		if !s.bearsMark(ctx, d.name, keepID) {
-			foreign = append(foreign, d.name)
-			continue
-		}
-		if _, err := s.home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(d.name)); err != nil {
-			foreign = append(foreign, d.name) // somebody uses it
-			continue
-		}
-		removed = append(removed, d.name)
+		removed = append(removed, name)
 	}
 	return removed, foreign, nil
 }
 
-func (s *source) bearsMark(ctx context.Context, database, keepID string) bool {
-	c, err := s.connect(ctx, database)
+// scratch lists the databases with scratch names whose maker is not alive.
+func (s *source) scratch(ctx context.Context) ([]string, error) {
+	rows, err := s.home.Query(ctx, `SELECT datname::text FROM pg_database
+		WHERE starts_with(datname, '`+drillPrefix+`') OR starts_with(datname, '`+restorePrefix+`') ORDER BY 1`)
 	if err != nil {
-		return false
+		return nil, err
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, err
+	}
+	rows, err = s.home.Query(ctx, "SELECT objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND classid::bigint = $1", int64(liveClass))
+	if err != nil {
+		return nil, err
+	}
+	locks, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	return slices.DeleteFunc(names, func(name string) bool {
+		run := name[strings.LastIndexByte(name, '_')+1:]
+		return slices.Contains(locks, int64(uint32(lockObject(run))))
+	}), err
+}
+
+func (s *source) ours(ctx context.Context, database, keepID string) (bool, error) {
+	c, err := s.connect(ctx, database)
+	if ctx.Err() != nil {
+		return false, context.Cause(ctx)
+	}
+	if err != nil {
+		return false, nil //nolint:nilerr // who may not look into it does not own it
 	}
 	defer closeConn(c)
+	var marked, empty bool
+	err = c.QueryRow(ctx, `SELECT to_regclass('`+markSchema+`.mark') IS NOT NULL, NOT EXISTS (SELECT FROM pg_class WHERE oid >= 16384)
+		AND NOT EXISTS (SELECT FROM pg_proc WHERE oid >= 16384) AND NOT EXISTS (SELECT FROM pg_namespace WHERE oid >= 16384)`).Scan(&marked, &empty)
+	if err != nil {
+		return false, err
+	}
+	if !marked {
+		named := strings.HasPrefix(database, drillPrefix+keepID+"_") || strings.HasPrefix(database, restorePrefix+keepID+"_")
+		return named && empty, nil
+	}
 	var ours bool
-	err = c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+markSchema+".mark WHERE keep = $1)", keepID).Scan(&ours)
-	return err == nil && ours
+	if c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+markSchema+".mark WHERE keep = $1)", keepID).Scan(&ours) != nil {
+		return false, nil // it may not be read by this user
+	}
+	return ours, nil
 }

@@ -1,0 +1,250 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
+)
+
+// ownServer starts a server that a test may stop, with a table of some 40 MB.
+func ownServer(t *testing.T) *testserver.Postgres {
+	t.Helper()
+	needServer(t)
+	dir, err := os.MkdirTemp("", "grainkeep-own-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	s, err := testserver.StartPostgres(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close(); os.RemoveAll(dir) })
+	query(t, s, "postgres", "CREATE DATABASE big")
+	query(t, s, "big", "CREATE TABLE cargo AS SELECT i, repeat(md5(i::text), 4) AS t FROM generate_series(1, 300000) i")
+	return s
+}
+
+// nothingLeft checks that a failed run left nothing: no dump, no working folder,
+// no lock, no session, no scratch database.
+func nothingLeft(t *testing.T, dir string, s *testserver.Postgres, dumps int) {
+	t.Helper()
+	require.Len(t, result(t, dir, 0, "list", "--from", "keep")["result"], dumps)
+	require.NoDirExists(t, filepath.Join(dir, "keep", ".work"))
+	if s != nil {
+		require.Eventually(t, func() bool {
+			return query(t, s, "postgres", "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'grainkeep'") == "0"
+		}, tenSeconds, tick, "a session is left")
+		require.Equal(t, "0", query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'"))
+	}
+}
+
+// frozen starts a dump and stops it in the middle of writing its rows.
+func frozen(t *testing.T, dir string, args ...string) (*exec.Cmd, func() *outcome) {
+	t.Helper()
+	cmd, _, wait := command(dir, args...)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		found, _ := filepath.Glob(filepath.Join(dir, "keep/.work/*/*/20-data/*/part-0001.sql*"))
+		if len(found) == 0 {
+			return false
+		}
+		st, err := os.Stat(found[0])
+		return err == nil && st.Size() > 0
+	}, tenSeconds, time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
+	return cmd, wait
+}
+
+func TestServerStopsAndKeepVanishesInTheMiddle(t *testing.T) {
+	s := ownServer(t)
+	dir := t.TempDir()
+	args := []string{"dump", "--from", s.URL("big"), "--to", "keep", "--compression", "none"}
+	run(t, dir, 3, args...)
+
+	cmd, wait := frozen(t, dir, args...)
+	require.NoError(t, s.Stop("immediate"))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+	o := wait()
+	require.Equal(t, 1, o.code)
+	require.Contains(t, o.stderr, "big was not dumped: ")
+	require.Regexp(t, "the connection was lost while reading public.cargo|the server failed while reading public.cargo", o.stderr)
+	require.Contains(t, run(t, dir, 1, args...).stderr, "cannot reach the server")
+	require.NoError(t, s.Start())
+	nothingLeft(t, dir, s, 1)
+
+	cmd, wait = frozen(t, dir, args...)
+	keep, away := filepath.Join(dir, "keep"), filepath.Join(dir, "away")
+	require.NoError(t, os.Rename(keep, away))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+	o = wait()
+	require.Equal(t, 1, o.code)
+	require.Contains(t, o.stderr, "went away while a dump was written")
+	require.NoDirExists(t, keep, "nothing was written where the keep had been")
+	require.NoError(t, os.Rename(away, keep))
+	run(t, dir, 3, args...) // it cleans up
+	nothingLeft(t, dir, s, 2)
+}
+
+func TestDiskFull(t *testing.T) {
+	s := ownServer(t)
+	dir := t.TempDir()
+	args := []string{"dump", "--from", s.URL("big"), "--to", "keep", "--compression", "none"}
+	cmd := exec.Command("sh", "-c", `ulimit -f 2048; exec "$0" "$@"`, program)
+	cmd.Args = append(cmd.Args, args...)
+	cmd.Dir, cmd.Env = dir, []string{"HOME=" + dir, "PATH=" + os.Getenv("PATH")}
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	require.Equal(t, 1, cmd.ProcessState.ExitCode())
+	require.Contains(t, string(out), "larger than the keep")
+	nothingLeft(t, dir, s, 0)
+
+	run(t, dir, 0, "init")
+	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\nfloor = \"99%%\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\n", s.Port, testserver.Admin)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	o := run(t, dir, 1, "dump", "j")
+	require.Contains(t, o.stderr, "the floor of the keep")
+	require.Contains(t, run(t, dir, 1, "survey", "j").stderr, "the floor of the keep")
+	nothingLeft(t, dir, s, 0)
+
+	tmpfs := filepath.Join(dir, "small")
+	require.NoError(t, os.Mkdir(tmpfs, 0o755))
+	if err := syscall.Mount("tmpfs", tmpfs, "tmpfs", 0, "size=4m"); err != nil {
+		t.Logf("no small file system can be mounted here (%v); the file-size limit was tested", err)
+		return
+	}
+	defer syscall.Unmount(tmpfs, 0)
+	o = run(t, tmpfs, 1, args...)
+	require.Contains(t, o.stderr, "is full")
+	require.Contains(t, o.stderr, "the dumps will take about")
+	nothingLeft(t, tmpfs, s, 0)
+}
+
+func TestSignalsEndCleanly(t *testing.T) {
+	s := ownServer(t)
+	ctx := context.Background()
+	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM} {
+		dir := t.TempDir()
+		c, err := s.Connect(ctx, "big")
+		require.NoError(t, err)
+		ask(t, c, "BEGIN; LOCK TABLE cargo IN ACCESS EXCLUSIVE MODE")
+		cmd, _, wait := command(dir, "dump", "--from", s.URL("big"), "--to", "keep")
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool {
+			return query(t, s, "postgres", "SELECT count(*) FROM pg_locks WHERE NOT granted") == "1"
+		}, tenSeconds, tick)
+		began := time.Now()
+		require.NoError(t, cmd.Process.Signal(sig))
+		o := wait()
+		require.Less(t, time.Since(began), 2*time.Second, "a promise of the program, not a measurement")
+		require.Equal(t, 1, o.code)
+		require.Contains(t, o.stderr, "stopped by "+map[syscall.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM"}[sig])
+		nothingLeft(t, dir, s, 0)
+		require.NoError(t, c.Close(ctx))
+
+		cmd, wait = frozen(t, dir, "dump", "--from", s.URL("big"), "--to", "keep", "--compression", "none")
+		require.NoError(t, cmd.Process.Signal(sig))
+		require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+		require.Equal(t, 1, wait().code)
+		nothingLeft(t, dir, s, 0)
+		run(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep")
+		cmd, _, wait = command(dir, "drill", "adhoc/big", "--from", "keep", "--to", s.URL(""))
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool {
+			return query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'") == "1"
+		}, tenSeconds, tick)
+		require.NoError(t, cmd.Process.Signal(sig))
+		require.Equal(t, 1, wait().code)
+		nothingLeft(t, dir, s, 1)
+	}
+}
+
+// TestKilledAtAnyMoment kills dumps at 30 random moments. What is listed must
+// verify, and the next run must leave nothing behind.
+func TestKilledAtAnyMoment(t *testing.T) {
+	s := needServer(t)
+	dir := t.TempDir()
+	args := []string{"dump", "--from", s.URL("bookings"), "--to", "keep"}
+	began := time.Now()
+	run(t, dir, 3, args...)
+	span := time.Since(began)
+	r := rand.New(rand.NewPCG(5, 5))
+	killed, listed := 0, 0
+	for range 30 {
+		cmd, _, wait := command(dir, args...)
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(r.Int64N(int64(span))))
+		require.NoError(t, cmd.Process.Kill())
+		if wait().code == -1 {
+			killed++
+		}
+		listed = len(result(t, dir, 0, "list", "--from", "keep")["result"].([]any))
+		run(t, dir, 0, "verify", "--from", "keep")
+	}
+	require.Greater(t, killed, 10)
+	o := run(t, dir, 3, args...)
+	nothingLeft(t, dir, s, listed+1)
+	run(t, dir, 0, "drill", lines(o.stdout)[0], "--to", s.URL(""))
+
+	killed = 0
+	for range 8 { // a drill that is killed leaves a database; the next one drops it
+		cmd, _, wait := command(dir, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(100+r.IntN(300)) * time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		if wait().code == -1 {
+			killed++
+		}
+	}
+	require.Positive(t, killed)
+	require.Eventually(t, func() bool {
+		cmd, _, wait := command(dir, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
+		require.NoError(t, cmd.Start())
+		o := wait()
+		return o.code == 0 && !strings.Contains(o.stderr, "scratch database")
+	}, 3*tenSeconds, tick)
+	nothingLeft(t, dir, s, listed+1)
+}
+
+// peak runs the program and follows its largest resident size, in bytes. (The
+// figure of wait4 would count the test's own memory before the program started.)
+func peak(t *testing.T, dir string, args ...string) (most int64) {
+	t.Helper()
+	cmd, _, wait := command(dir, args...)
+	require.NoError(t, cmd.Start())
+	done := make(chan *outcome)
+	go func() { done <- wait() }()
+	for {
+		select {
+		case o := <-done:
+			require.Equal(t, 3, o.code, o.stderr)
+			require.Positive(t, most)
+			return most
+		case <-time.After(2 * time.Millisecond):
+		}
+		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
+		if _, after, ok := strings.Cut(string(status), "VmHWM:"); ok {
+			var kib int64
+			fmt.Sscan(after, &kib)
+			most = max(most, kib<<10)
+		}
+	}
+}
+
+// TestMemoryStaysSmall dumps a large table, and values of 64 MiB.
+func TestMemoryStaysSmall(t *testing.T) {
+	s := ownServer(t)
+	dir := t.TempDir()
+	query(t, s, "big", "INSERT INTO cargo SELECT i, md5(i::text) FROM generate_series(1, 1500000) i; CREATE TABLE photo AS SELECT decode(repeat(md5('x'), 2 * 1024 * 1024), 'hex') AS b, repeat('y', 64 * 1024 * 1024) AS t")
+	require.LessOrEqual(t, peak(t, dir, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20), "rows and values are streamed")
+	path := filepath.Join(dir, "big.db")
+	makeFile(t, path, "CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")
+	require.LessOrEqual(t, peak(t, dir, "dump", "--from", path, "--to", "keep", "--job", "file"), int64((96+64)<<20), "the library holds one value; the program does not")
+}

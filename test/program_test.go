@@ -1,0 +1,48 @@
+package test
+
+import (
+	"debug/elf"
+	"os"
+	"path/filepath"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestProgramIsStatic(t *testing.T) {
+	f, err := elf.Open(program)
+	require.NoError(t, err)
+	defer f.Close()
+	for _, p := range f.Progs {
+		require.NotEqual(t, elf.PT_INTERP, p.Type, "it needs a loader")
+	}
+	libs, err := f.ImportedLibraries()
+	require.NoError(t, err)
+	require.Empty(t, libs)
+}
+
+func TestDemoGoesThroughTheWholeWork(t *testing.T) {
+	dir := t.TempDir()
+	o := run(t, dir, 0, "demo", "ferries")
+	for _, say := range []string{"$ grainkeep survey nightly", "$ grainkeep dump nightly", "proven  nightly/bookings.db", "bookings_yesterday.db",
+		"20-data/posting/part-0001.sql.zst is damaged", "(exit code 5)", "That is the work"} {
+		require.Contains(t, o.stdout, say)
+	}
+	require.NotContains(t, o.stdout, "panic")
+	demo := filepath.Join(dir, "ferries")
+	// What it says to try next works.
+	try := regexp.MustCompile(`grainkeep (restore .* --at (\S+) --as (\S+) --only booking)\n`).FindStringSubmatch(o.stdout)
+	require.NotNil(t, try)
+	run(t, demo, 0, "restore", "nightly/bookings.db", "--at", try[2], "--as", try[3], "--only", "booking")
+	require.Contains(t, run(t, dir, 1, "demo", "ferries").stderr, "is not empty")
+	_, err := os.Stat(filepath.Join(demo, "barn", ".work"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestHelpIsInTheOrderOfTheWork(t *testing.T) {
+	o := run(t, t.TempDir(), 0, "help")
+	require.Regexp(t, regexp.MustCompile(`(?s)Prepare:.*demo.*init.*keep.*survey.*grants.*Work:.*dump.*list.*show.*verify.*restore.*drill.*Other:.*version`), o.stdout)
+	require.Regexp(t, `^grainkeep \d+\.\d+\.\d+ \(commit `, run(t, t.TempDir(), 0, "version").stdout)
+	require.Contains(t, run(t, t.TempDir(), 0, "completion", "bash").stdout, "__start_grainkeep")
+}

@@ -43,7 +43,7 @@ func TestLedgerUnderLoad(t *testing.T) {
 	defer func() {
 		stop()
 		writers.Wait()
-		query(t, s, "bookings", "DELETE FROM posting WHERE booking_id IN (SELECT id FROM booking WHERE reference LIKE 'L%'); DELETE FROM booking WHERE reference LIKE 'L%'")
+		query(t, s, "bookings", "SET session_replication_role = replica; DELETE FROM posting WHERE booking_id IN (SELECT id FROM booking WHERE reference LIKE 'L%'); DELETE FROM booking WHERE reference LIKE 'L%'")
 	}()
 	last := ""
 	for i := range 20 {

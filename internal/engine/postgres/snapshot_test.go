@@ -1,0 +1,191 @@
+package postgres
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/testserver"
+)
+
+var server *testserver.Postgres
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "grainkeep-engine-")
+	if err == nil {
+		os.Chmod(dir, 0o755)
+		server, err = testserver.StartPostgres(dir)
+	}
+	if err != nil && !errors.Is(err, testserver.ErrAbsent) {
+		panic(err)
+	}
+	code := m.Run()
+	if server != nil {
+		server.Close()
+	}
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// fresh gives a source, and a connection to a new database of its server.
+func fresh(t *testing.T, name, script string) (*source, *pgx.Conn) {
+	t.Helper()
+	if server == nil {
+		t.Skip(testserver.ErrAbsent)
+	}
+	ctx := context.Background()
+	src, err := driver{}.Open(ctx, engine.Location{Engine: "postgres", Server: net.JoinHostPort("127.0.0.1", fmt.Sprint(server.Port)),
+		User: testserver.Admin, LockWait: 300 * time.Millisecond})
+	require.NoError(t, err)
+	s := src.(*source)
+	_, err = s.home.Exec(ctx, "CREATE DATABASE "+name)
+	require.NoError(t, err)
+	c, err := server.Connect(ctx, name)
+	require.NoError(t, err)
+	_, err = c.Exec(ctx, script)
+	require.NoError(t, err)
+	t.Cleanup(func() { c.Close(ctx); s.Close() })
+	return s, c
+}
+
+type text struct{ bytes.Buffer }
+
+func (x *text) Row(p []byte, more bool) error {
+	x.Write(p)
+	if !more {
+		x.WriteByte('\n')
+	}
+	return nil
+}
+
+func readTable(t *testing.T, snap engine.Snapshot, id string) string {
+	t.Helper()
+	r, err := snap.Reader(context.Background())
+	require.NoError(t, err)
+	defer r.Close()
+	for i, tab := range snap.Catalog().Tables {
+		if tab.ID == id {
+			var x text
+			require.NoError(t, r.Read(context.Background(), &snap.Catalog().Tables[i], &x))
+			return x.String()
+		}
+	}
+	return "no such table"
+}
+
+// TestNothingChangesUnderASnapshot: once the snapshot is there, nobody can empty,
+// alter or drop a table before it is read.
+func TestNothingChangesUnderASnapshot(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "pinned", "CREATE TABLE a AS SELECT 1 AS v; CREATE TABLE b AS SELECT 2 AS v; SET lock_timeout = '100ms'")
+	snap, err := s.Snapshot(ctx, "pinned")
+	require.NoError(t, err)
+	for _, ddl := range []string{"TRUNCATE a", "ALTER TABLE a ALTER v TYPE text", "DROP TABLE b", "ALTER TABLE b RENAME TO z", "VACUUM FULL a"} {
+		_, err := c.Exec(ctx, ddl)
+		require.ErrorContains(t, err, "55P03", ddl)
+	}
+	_, err = c.Exec(ctx, "INSERT INTO a VALUES (3); CREATE TABLE later AS SELECT 1 AS v")
+	require.NoError(t, err, "writers are not disturbed")
+	require.Equal(t, "1\n", readTable(t, snap, "public.a"), "and not seen")
+	require.Equal(t, "no such table", readTable(t, snap, "public.later"))
+	require.NoError(t, snap.Confirm(ctx))
+	require.NoError(t, snap.Close())
+
+	snap, err = s.Snapshot(ctx, "pinned")
+	require.NoError(t, err)
+	defer snap.Close()
+	_, err = c.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'grainkeep' AND datname = 'pinned'")
+	require.NoError(t, err)
+	require.True(t, fault.HasCode(snap.Confirm(ctx), "snapshot-lost"))
+}
+
+// TestTablesThatChangeWhileTheyAreLocked: a table that is rewritten, made or
+// dropped between the look and the lock is looked at again.
+func TestTablesThatChangeWhileTheyAreLocked(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "moving", "CREATE TABLE a AS SELECT i AS v FROM generate_series(1, 50) i; CREATE TABLE gone (v int)")
+	s.at.LockWait = 10 * time.Second
+	_, err := c.Exec(ctx, "BEGIN; TRUNCATE a; INSERT INTO a VALUES (7); DROP TABLE gone; CREATE TABLE made AS SELECT 8 AS v")
+	require.NoError(t, err)
+	got := make(chan engine.Snapshot)
+	go func() {
+		snap, err := s.Snapshot(ctx, "moving")
+		if err != nil {
+			t.Error(err)
+		}
+		got <- snap
+	}()
+	require.Eventually(t, func() bool {
+		var waiting int
+		err := c.QueryRow(ctx, "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(&waiting)
+		return err == nil && waiting == 1
+	}, 10*time.Second, 5*time.Millisecond)
+	_, err = c.Exec(ctx, "COMMIT")
+	require.NoError(t, err)
+	snap := <-got
+	require.NotNil(t, snap)
+	defer snap.Close()
+	require.Equal(t, "7\n", readTable(t, snap, "public.a"))
+	require.Equal(t, "8\n", readTable(t, snap, "public.made"))
+	require.Equal(t, "no such table", readTable(t, snap, "public.gone"))
+}
+
+func TestLockedTableIsNamedWithItsHolder(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "stuck", `CREATE TABLE "Pier" (v int)`)
+	_, err := c.Exec(ctx, `BEGIN; LOCK TABLE "Pier" IN ACCESS EXCLUSIVE MODE`)
+	require.NoError(t, err)
+	_, err = s.Snapshot(ctx, "stuck")
+	require.True(t, fault.HasCode(err, "lock-wait"), "%v", err)
+	require.Contains(t, err.Error(), fmt.Sprintf(`public."Pier" in stuck stayed locked for 300ms by process %d of the server (user %s`, c.PgConn().PID(), testserver.Admin))
+}
+
+func TestSettingsAreTheSameEverywhere(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "settled", "CREATE TABLE d AS SELECT date '2026-03-04' AS v, 0.1::float8 AS f, interval '1 day 2 h' AS i, 12.5::money AS m, '\\x01'::bytea AS b")
+	_, err := c.Exec(ctx, "ALTER DATABASE settled SET datestyle = 'German'; ALTER DATABASE settled SET extra_float_digits = -10; ALTER DATABASE settled SET intervalstyle = 'iso_8601'; ALTER DATABASE settled SET bytea_output = 'escape'; ALTER DATABASE settled SET default_transaction_read_only = on")
+	require.NoError(t, err)
+	conn, err := s.connect(ctx, "settled")
+	require.NoError(t, err)
+	defer closeConn(conn)
+	p := &snapshot{s: s, database: "settled", c: conn}
+	whole, err := p.try(ctx)
+	require.NoError(t, err)
+	require.True(t, whole)
+	r, err := p.Reader(ctx)
+	require.NoError(t, err)
+	defer r.Close()
+	var x text
+	require.NoError(t, r.Read(ctx, &engine.Table{ID: "public.d", Handle: "COPY public.d TO STDOUT"}, &x))
+	require.Equal(t, "2026-03-04\t0.1\t1 day 02:00:00\t$12.50\t\\\\x01\n", x.String())
+}
+
+func TestCopyStatementWithOddNames(t *testing.T) {
+	for _, sql := range []string{`COPY public.t (a) FROM stdin`, "COPY public.\"x FROM stdin;\ny\" (\"a\"\"b FROM stdin;\n\") FROM stdin"} {
+		in := bufioOf(settings + sql + ";\n1\t2\n\\.\n")
+		got, err := copyStatement(in)
+		require.NoError(t, err)
+		require.Equal(t, sql, got)
+		rows := int64(0)
+		body := &bytes.Buffer{}
+		_, err = body.ReadFrom(&copyRows{in: in, seen: func(n int64) { rows += n }})
+		require.NoError(t, err)
+		require.Equal(t, "1\t2\n", body.String())
+		require.EqualValues(t, 1, rows)
+	}
+	_, err := (&bytes.Buffer{}).ReadFrom(&copyRows{in: bufioOf("1\t2\n"), seen: func(int64) {}})
+	require.Error(t, err, "rows without their end are not all rows")
+}
+
+func bufioOf(s string) *bufio.Reader { return bufio.NewReaderSize(bytes.NewBufferString(s), 64<<10) }

@@ -159,7 +159,7 @@ func TestRunningTwiceAndSurvey(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "barn", ".work", "job-nightly.lock"))
 		return err == nil
-	}, tenSeconds, tick)
+	}, patience, tick)
 	o := run(t, dir, 6, "dump", "nightly")
 	require.Regexp(t, `the job nightly is already running: process \d+ on `, o.stderr)
 	_, err = db.Exec("COMMIT")

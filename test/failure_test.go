@@ -41,7 +41,7 @@ func nothingLeft(t *testing.T, dir string, s *testserver.Postgres, dumps int) {
 	if s != nil {
 		require.Eventually(t, func() bool {
 			return query(t, s, "postgres", "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'grainkeep'") == "0"
-		}, tenSeconds, tick, "a session is left")
+		}, patience, tick, "a session is left")
 		require.Equal(t, "0", query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'"))
 	}
 }
@@ -58,7 +58,7 @@ func frozen(t *testing.T, dir string, args ...string) (*exec.Cmd, func() *outcom
 		}
 		st, err := os.Stat(found[0])
 		return err == nil && st.Size() > 0
-	}, tenSeconds, time.Millisecond)
+	}, patience, time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
 	return cmd, wait
 }
@@ -139,7 +139,7 @@ func TestSignalsEndCleanly(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool {
 			return query(t, s, "postgres", "SELECT count(*) FROM pg_locks WHERE NOT granted") == "1"
-		}, tenSeconds, tick)
+		}, patience, tick)
 		began := time.Now()
 		require.NoError(t, cmd.Process.Signal(sig))
 		o := wait()
@@ -159,7 +159,7 @@ func TestSignalsEndCleanly(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool {
 			return query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'") == "1"
-		}, tenSeconds, tick)
+		}, patience, tick)
 		require.NoError(t, cmd.Process.Signal(sig))
 		require.Equal(t, 1, wait().code)
 		nothingLeft(t, dir, s, 1)
@@ -209,7 +209,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		o := wait()
 		return o.code == 0 && !strings.Contains(o.stderr, "scratch database")
-	}, 3*tenSeconds, tick)
+	}, 3*patience, tick)
 	nothingLeft(t, dir, s, listed+1)
 }
 

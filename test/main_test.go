@@ -22,8 +22,8 @@ import (
 )
 
 const (
-	tenSeconds = 10 * time.Second
-	tick       = 5 * time.Millisecond
+	patience = 10 * time.Second
+	tick     = 5 * time.Millisecond
 )
 
 var (

@@ -71,11 +71,10 @@ const lockable = `SELECT c.oid, format('%I.%I', n.nspname, c.relname), c.relfile
 	ORDER BY c.oid`
 
 type lockTable struct {
-	oid          uint32
-	name         string
-	inSnapshot   uint32 // the file that the snapshot's catalog names
-	now          uint32 // the file that there is
-	unidentified bool
+	oid        uint32
+	name       string
+	inSnapshot uint32 // the file that the snapshot's catalog names
+	now        uint32 // the file that there is
 }
 
 func lockTables(ctx context.Context, c *pgx.Conn) ([]lockTable, error) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +27,8 @@ type app struct {
 	json           bool
 	quiet          bool
 
+	display *display // of the work that goes on, on a terminal
+
 	result   any      // of the command, for --json
 	warnings []string // they make the exit code 3
 	worst    fault.Class
@@ -34,6 +37,7 @@ type app struct {
 // say tells people something that is not the result.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet && !a.json {
+		a.display.clear()
 		fmt.Fprintf(a.stderr, format+"\n", args...)
 	}
 }
@@ -41,6 +45,7 @@ func (a *app) say(format string, args ...any) {
 // print writes a part of the result.
 func (a *app) print(format string, args ...any) {
 	if !a.quiet && !a.json {
+		a.display.clear()
 		fmt.Fprintf(a.stdout, format, args...)
 	}
 }
@@ -49,6 +54,7 @@ func (a *app) print(format string, args ...any) {
 func (a *app) warn(s string) {
 	a.warnings = append(a.warnings, s)
 	if !a.json {
+		a.display.clear()
 		fmt.Fprintf(a.stderr, "warning: %s\n", s)
 	}
 }
@@ -121,8 +127,8 @@ func (a *app) finish(cmd *cobra.Command, err error) int {
 	return int(a.worst)
 }
 
-// table starts a table without lines, whose columns from the given one on are
-// aligned to the right.
+// newTable starts a table without lines. The columns in right, by heading or as
+// "#2" by number, are aligned to the right.
 func newTable(header []string, right ...string) table.Writer {
 	t := table.NewWriter()
 	s := table.StyleLight
@@ -139,7 +145,12 @@ func newTable(header []string, right ...string) table.Writer {
 	}
 	var columns []table.ColumnConfig
 	for _, r := range right {
-		columns = append(columns, table.ColumnConfig{Name: r, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		c := table.ColumnConfig{Name: r, Align: text.AlignRight, AlignHeader: text.AlignRight}
+		if n, ok := strings.CutPrefix(r, "#"); ok {
+			c.Name = ""
+			c.Number, _ = strconv.Atoi(n)
+		}
+		columns = append(columns, c)
 	}
 	t.SetColumnConfigs(columns)
 	t.SuppressTrailingSpaces()

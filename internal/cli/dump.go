@@ -240,6 +240,9 @@ func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 			a.mention(fmt.Errorf("%s was not dumped: %w", phrase.OneLine(f.Database), f.Err))
 		}
 	}
+	if len(res.Done) > 0 {
+		a.say("Not proven yet: 'grainkeep drill' tests that %s.", map[bool]string{true: "it restores", false: "they restore"}[len(res.Done) == 1])
+	}
 	if n := len(res.Failed); n > 0 && len(res.Done) > 0 {
 		a.say("%d of %d databases were dumped.", len(res.Done), len(res.Done)+n)
 	}
@@ -256,7 +259,7 @@ func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
 		floor = ", floor " + phrase.Bytes(r.Floor)
 	}
 	a.say("%s: %s from %s into %s (%s free%s)", j.Name, phrase.Plural(int64(len(p.Databases)), "database"), from, j.Keep.Folder, phrase.Bytes(r.Free), floor)
-	t := newTable(nil, "2")
+	t := newTable(nil, "#2")
 	for _, d := range p.Databases {
 		t.AppendRow([]any{"  " + phrase.OneLine(d.Name), size(d.Bytes), why(p, d.Name)})
 	}
@@ -273,8 +276,11 @@ func why(p *dump.Plan, name string) string {
 			if d != name {
 				continue
 			}
-			if m.Entry == name {
+			switch m.Entry {
+			case name:
 				return "named"
+			case dump.Everything:
+				return "all"
 			}
 			return "matches " + m.Entry
 		}

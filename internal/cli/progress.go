@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -12,6 +13,18 @@ import (
 	"grainkeep/internal/stream"
 )
 
+// patience is how long work goes on before it is shown: short work stays silent.
+const patience = 700 * time.Millisecond
+
+// display shows a meter on a terminal, one line that other output pushes away.
+type display struct {
+	mu   sync.Mutex
+	f    *os.File
+	bar  *progressbar.ProgressBar
+	done chan struct{}
+	gone sync.WaitGroup
+}
+
 // meter gives a meter that is shown while work goes on: on a terminal only. The
 // returned function ends the show.
 func (a *app) meter() (*stream.Meter, func()) {
@@ -20,45 +33,60 @@ func (a *app) meter() (*stream.Meter, func()) {
 	if !ok || a.quiet || a.json || !term.IsTerminal(int(f.Fd())) {
 		return m, func() {}
 	}
-	done := make(chan struct{})
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		show(m, f, done)
-	}()
-	return m, func() { close(done); <-ended }
+	d := &display{f: f, done: make(chan struct{})}
+	a.display = d
+	d.gone.Go(func() { d.show(m) })
+	return m, func() {
+		close(d.done)
+		d.gone.Wait()
+		d.clear()
+		a.display = nil
+	}
 }
 
-func show(m *stream.Meter, f *os.File, done chan struct{}) {
-	var bar *progressbar.ProgressBar
-	step := ""
-	clear := func() {
-		if bar != nil {
-			bar.Clear()
-		}
+// clear takes the line away, so that something else can be written.
+func (d *display) clear() {
+	if d == nil {
+		return
 	}
-	defer clear()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.bar != nil {
+		d.bar.Clear()
+	}
+}
+
+func (d *display) show(m *stream.Meter) {
+	step, since := "", time.Now()
 	for {
 		select {
-		case <-done:
+		case <-d.done:
 			return
 		case <-time.After(150 * time.Millisecond):
 		}
 		if s := m.Step(); s != step {
-			clear()
-			step = s
-			bar = newBar(f, m.Expected.Load())
+			d.clear()
+			step, since = s, time.Now()
+			d.bar = nil
 		}
-		if bar == nil {
-			continue
+		if time.Since(since) > patience {
+			d.draw(m)
 		}
-		bar.Describe(fmt.Sprintf("%s: %d of %d, %s rows", step, m.TablesDone.Load(), m.Tables.Load(), phrase.Count(m.Rows.Load())))
-		n := m.Bytes.Load()
-		if most := m.Expected.Load(); most > 0 {
-			n = min(n, most-1) // the estimate may be too low; the end is the end
-		}
-		bar.Set64(n)
 	}
+}
+
+func (d *display) draw(m *stream.Meter) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.bar == nil {
+		d.bar = newBar(d.f, m.Expected.Load())
+	}
+	d.bar.Describe(fmt.Sprintf("%s: %d of %d, %s rows", m.Step(), m.TablesDone.Load(), m.Tables.Load(), phrase.Count(m.Rows.Load())))
+	n := m.Bytes.Load()
+	if most := m.Expected.Load(); most > 0 {
+		n = min(n, most-1) // the estimate may be too low; the end is the end
+	}
+	d.bar.Set64(n)
 }
 
 func newBar(f *os.File, expected int64) *progressbar.ProgressBar {

@@ -144,6 +144,7 @@ func asFault(err error) *fault.Error {
 }
 
 func (a *app) complain(err *fault.Error) {
+	a.display.clear()
 	fmt.Fprintf(a.stderr, "grainkeep: %s\n", err.Error())
 	if err.Do != "" {
 		fmt.Fprintf(a.stderr, "  → %s\n", err.Do)

@@ -66,7 +66,10 @@ func Run(ctx context.Context, d *keep.Dump, on engine.Location, k *keep.Keep, ch
 	err = inScratch(ctx, src, engine.TargetSpec{KeepID: d.Manifest.Keep, Run: run, Facts: d.Manifest.Facts, Folder: folder}, func(t engine.Target) error {
 		return prove(ctx, d, t, checks, proof, w.Meter)
 	})
-	if restore.Damaged(err) || fault.HasCode(err, "restore-failed") || fault.HasCode(err, "rows-missing") {
+	if restore.Damaged(err) {
+		proof.Differences = append(proof.Differences, fault.Of(err).Err.Error())
+		err = nil
+	} else if fault.HasCode(err, "restore-failed") || fault.HasCode(err, "rows-missing") {
 		proof.Differences = append(proof.Differences, fault.Of(err).Error())
 		err = nil
 	}

@@ -18,6 +18,9 @@ type Choice struct {
 	Except    []string // those that are left out
 }
 
+// Everything is the entry of a job that names none.
+const Everything = "*"
+
 // Match is what one entry of a choice matches.
 type Match struct {
 	Entry     string   `json:"entry"`
@@ -38,7 +41,7 @@ func Choose(c Choice, there []engine.Database) (*Plan, error) {
 	p := &Plan{}
 	entries := c.Databases
 	if len(entries) == 0 && len(c.Optional) == 0 {
-		entries = []string{"*"}
+		entries = []string{Everything}
 	}
 	taken := map[string]bool{}
 	match := func(entry string, optional bool) {

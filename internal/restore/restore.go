@@ -4,6 +4,7 @@ package restore
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -132,7 +133,7 @@ func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, meter
 }
 
 func damaged(d *keep.Dump, what string) error {
-	return fault.New("dump-damaged", nil, "the dump %s of %s is damaged: %s", d.Short(), d.Name(), what).
+	return fault.New("dump-damaged", errors.New(what), "the dump %s of %s cannot be used", d.Short(), d.Name()).
 		Advise("use another dump; 'grainkeep list' shows them")
 }
 

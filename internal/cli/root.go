@@ -26,6 +26,7 @@ const memoryLimit = 56 << 20
 func Main(args []string, stdout, stderr io.Writer) int {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
+		debug.SetGCPercent(400)
 	}
 	signal.Ignore(syscall.SIGXFSZ) // a file-size limit is an error to report, not a death
 	ctx, stop := untilSignal(context.Background())

@@ -63,7 +63,7 @@ func (c Compression) Unpack() string {
 // made side by side.
 
 var zstdEncoder = sync.OnceValues(func() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk))
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderCRC(false))
 })
 
 var gzipWriters = sync.Pool{New: func() any {

@@ -25,7 +25,7 @@ type Guard func(bytes int) error
 
 const (
 	chunk  = 512 << 10 // bytes of text that are compressed as one
-	behind = 3         // chunks of a file that may be under way
+	behind = 6         // chunks of a file that may be under way
 )
 
 var (

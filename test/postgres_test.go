@@ -236,6 +236,14 @@ answer = "0"
 	require.Contains(t, o.stderr, "check good: SELECT sum(amount) FROM public.posting → 0")
 	require.Empty(t, sh(t, dir, "grep -r hunter2 barn || true"))
 
+	// Without a configured secret, the server's usual password file counts.
+	pass := filepath.Join(dir, ".pgpass")
+	require.NoError(t, os.WriteFile(pass, []byte("*:*:*:pilot:hunter2\n"), 0o600))
+	url := fmt.Sprintf("postgres://pilot@127.0.0.1:%d/cargo", s.Port)
+	run(t, dir, 0, "dump", "--from", url, "--to", "./other")
+	require.NoError(t, os.Chmod(pass, 0o644))
+	require.Contains(t, run(t, dir, 2, "dump", "--from", url, "--to", "./other").stderr, "others can read the password file")
+
 	// A clean-up that meets somebody else's scratch database lists it, no more; one
 	// with this keep's mark that nobody holds is dropped.
 	id := result(t, dir, 0, "show", "nightly/bookings")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["keep"].(string)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -204,6 +205,16 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 		return nil, last
 	}
 	return list, nil
+}
+
+// mustBePath fails for a word that is neither a configured keep nor clearly a
+// path: a misspelt name must not found a keep in the working folder.
+func mustBePath(f *config.File, word string) error {
+	if _, err := os.Stat(word); f == nil || strings.ContainsRune(word, '/') || err == nil {
+		return nil
+	}
+	return fault.Wrong("keep-unknown", "there is no keep %q in the configuration, and no such folder", word).
+		Advise("the keeps are: %s; for a new folder write ./%s", strings.Join(f.Keeps(), ", "), word)
 }
 
 // dumps lists what is in the keeps. A dump that cannot be read is part of it.

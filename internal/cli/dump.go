@@ -192,6 +192,9 @@ func (a *app) keepToWrite(f *config.File, to string, found bool) (*keep.Keep, er
 			return f.OpenKeep(to)
 		}
 	}
+	if err := mustBePath(f, to); err != nil {
+		return nil, err
+	}
 	_, err := os.Stat(to)
 	if errors.Is(err, fs.ErrNotExist) || found {
 		if _, err := keep.Open(to); err == nil {

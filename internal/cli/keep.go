@@ -29,6 +29,9 @@ a drive that is not mounted is never mistaken for the keep.`,
 					folder = path
 				}
 			}
+			if err := mustBePath(f, folder); err != nil {
+				return err
+			}
 			k, err := keep.Create(folder, found)
 			if err != nil {
 				return err

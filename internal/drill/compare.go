@@ -87,27 +87,7 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 		bytes += t.Bytes
 	}
 	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), bytes)
-	found := make([]*stream.Counter, len(cat.Tables))
-	slots := make([]int, len(cat.Tables))
-	for i := range slots {
-		slots[i] = i
-	}
-	sort.SliceStable(slots, func(a, b int) bool { return cat.Tables[slots[a]].Bytes > cat.Tables[slots[b]].Bytes })
-	err := stream.InParallel(ctx, c.snap.Width(), slots, func(ctx context.Context, next func() (int, bool)) error {
-		reader, err := c.snap.Reader(ctx)
-		if err != nil {
-			return err
-		}
-		defer reader.Close()
-		for i, ok := next(); ok; i, ok = next() {
-			found[i] = &stream.Counter{}
-			if err := reader.Read(ctx, &cat.Tables[i], &counted{found[i], meter}); err != nil {
-				return err
-			}
-			meter.TablesDone.Add(1)
-		}
-		return nil
-	})
+	found, err := c.readBack(ctx, meter)
 	if err != nil {
 		return err
 	}
@@ -125,6 +105,47 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 	}
 	sort.Strings(c.proof.Differences)
 	return nil
+}
+
+// readBack reads all tables as a dump does, and throws the text away.
+func (c *comparison) readBack(ctx context.Context, meter *stream.Meter) ([]*stream.Counter, error) {
+	type piece struct {
+		table int
+		part  engine.Part
+		rows  stream.Counter
+	}
+	tables := c.snap.Catalog().Tables
+	var pieces []*piece
+	for i := range tables {
+		for _, part := range tables[i].Split(c.snap.Width()) {
+			pieces = append(pieces, &piece{table: i, part: part})
+		}
+	}
+	order := slices.Clone(pieces)
+	sort.SliceStable(order, func(a, b int) bool { return tables[order[a].table].Bytes > tables[order[b].table].Bytes })
+	err := stream.InParallel(ctx, c.snap.Width(), order, func(ctx context.Context, next func() (*piece, bool)) error {
+		reader, err := c.snap.Reader(ctx)
+		if err != nil {
+			return err
+		}
+		defer reader.Close()
+		for p, ok := next(); ok; p, ok = next() {
+			if err := reader.Read(ctx, &tables[p.table], p.part, &counted{&p.rows, meter}); err != nil {
+				return err
+			}
+			meter.TablesDone.Add(1)
+		}
+		return nil
+	})
+	found := make([]*stream.Counter, len(tables))
+	for i := range found {
+		found[i] = &stream.Counter{}
+	}
+	for _, p := range pieces {
+		found[p.table].Sum.Add(p.rows.Sum)
+		found[p.table].Rows += p.rows.Rows
+	}
+	return found, err
 }
 
 func (c *comparison) table(want manifest.Table, t engine.Table, got *stream.Counter) {

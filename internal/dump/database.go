@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -149,61 +150,86 @@ func (o *one) structure() error {
 // maxReaders bounds the readers, and with them the memory.
 const maxReaders = 8
 
-// rows dumps all tables, the largest first, by as many readers as are useful.
+// piece is a part of a table on its way into a file.
+type piece struct {
+	table *engine.Table
+	part  engine.Part
+	into  *manifest.Table
+	path  string
+	rows  stream.Counter
+}
+
+// rows dumps all tables, the largest pieces first, by as many readers as are useful.
 func (o *one) rows(ctx context.Context) error {
-	order := make([]*engine.Table, len(o.cat.Tables))
+	readers := min(o.snap.Width(), maxReaders)
+	o.m.Tables = make([]manifest.Table, len(o.cat.Tables))
+	var pieces []*piece
 	var expected int64
 	for i := range o.cat.Tables {
-		order[i] = &o.cat.Tables[i]
-		expected += order[i].Bytes
+		t, m := &o.cat.Tables[i], &o.m.Tables[i]
+		*m = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns}
+		for n, part := range t.Split(readers) {
+			path := filepath.Join(string(engine.Data), keep.TableFolder(t.Schema, t.Name), fmt.Sprintf("part-%04d.sql%s", n+1, o.Compression.Ending()))
+			m.Files = append(m.Files, path)
+			pieces = append(pieces, &piece{table: t, part: part, into: m, path: path})
+		}
+		expected += t.Bytes
 	}
-	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
+	order := slices.Clone(pieces)
+	sort.SliceStable(order, func(a, b int) bool { return order[a].size() > order[b].size() })
 	o.w.Meter.Begin("dumping "+o.m.Database, len(order), expected)
-	results := make([]manifest.Table, len(o.cat.Tables))
-	slot := map[*engine.Table]int{}
-	for i := range o.cat.Tables {
-		slot[&o.cat.Tables[i]] = i
-	}
-	err := stream.InParallel(ctx, min(o.snap.Width(), maxReaders), order, func(ctx context.Context, next func() (*engine.Table, bool)) error {
+	err := stream.InParallel(ctx, readers, order, func(ctx context.Context, next func() (*piece, bool)) error {
 		reader, err := o.snap.Reader(ctx)
 		if err != nil {
 			return err
 		}
 		defer reader.Close()
-		for t, ok := next(); ok; t, ok = next() {
-			if results[slot[t]], err = o.table(ctx, reader, t); err != nil {
+		for p, ok := next(); ok; p, ok = next() {
+			if err := o.piece(ctx, reader, p); err != nil {
 				return err
 			}
 			o.w.Meter.TablesDone.Add(1)
 		}
 		return nil
 	})
-	o.m.Tables = results
-	return err
+	if err != nil {
+		return err
+	}
+	sums := map[*manifest.Table]*stream.Fingerprint{}
+	for _, p := range pieces {
+		if sums[p.into] == nil {
+			sums[p.into] = &stream.Fingerprint{}
+		}
+		sums[p.into].Add(p.rows.Sum)
+		p.into.Rows += p.rows.Rows
+		p.into.Bytes += p.rows.Bytes
+		p.into.Sum = sums[p.into].String()
+	}
+	return nil
 }
 
-func (o *one) table(ctx context.Context, reader engine.Reader, t *engine.Table) (manifest.Table, error) {
-	path := filepath.Join(string(engine.Data), keep.TableFolder(t.Schema, t.Name), "part-0001.sql"+o.Compression.Ending())
-	m := manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Files: []string{path}}
-	err := o.file(path, o.Compression, func(f *stream.File) error {
+// size estimates a piece, to begin with the largest.
+func (p *piece) size() int64 { return p.table.Bytes / int64(len(p.into.Files)) }
+
+func (o *one) piece(ctx context.Context, reader engine.Reader, p *piece) error {
+	return o.file(p.path, o.Compression, func(f *stream.File) error {
 		if _, err := f.Write([]byte(o.cat.Header)); err != nil {
 			return err
 		}
-		rows, err := stream.NewTable(f, t.Frame)
+		rows, err := stream.NewTable(f, p.table.Frame)
 		if err != nil {
 			return err
 		}
-		if err := reader.Read(ctx, t, &counted{rows, o.w.Meter}); err != nil {
+		if err := reader.Read(ctx, p.table, p.part, &counted{rows, o.w.Meter}); err != nil {
 			return err
 		}
 		if err := rows.End(); err != nil {
 			return err
 		}
+		p.rows = rows.Counter
 		_, err = f.Write([]byte(o.cat.Trailer))
-		m.Rows, m.Sum, m.Bytes = rows.Rows, rows.Sum.String(), rows.Bytes
 		return err
 	})
-	return m, err
 }
 
 type counted struct {

@@ -91,6 +91,9 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 		return nil, err
 	}
 	defer work.Close()
+	if work.Exposed() {
+		r.warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
+	}
 	for _, d := range r.plan.Databases {
 		if ctx.Err() != nil {
 			return r.res, context.Cause(ctx)

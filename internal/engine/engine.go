@@ -130,7 +130,7 @@ type Rows interface {
 
 // Reader reads tables of a snapshot.
 type Reader interface {
-	Read(ctx context.Context, t *Table, to Rows) error
+	Read(ctx context.Context, t *Table, p Part, to Rows) error
 	Close() error
 }
 
@@ -154,7 +154,6 @@ const (
 	Keys      Section = "30-keys"
 	Finish    Section = "50-finish"
 	Owners    Section = "60-owners"
-	NoSection Section = ""
 )
 
 // Object is one thing in a database other than rows, with the SQL that makes it.
@@ -185,8 +184,34 @@ type Table struct {
 	Columns []string // literal names in the order in which values are dumped
 	Bytes   int64    // estimate, for the order of work and for progress
 	Rows    int64    // estimate; -1: unknown
+	Blocks  int64    // of the table's file, where ranges of them can be read; else 0
 	Frame   Framing
 	Handle  any // the engine's own
+}
+
+// Part is a range of a table's blocks that is read as one: from From up to To, or
+// to the very end where To is 0, since a table may have grown since it was measured.
+type Part struct{ From, To int64 }
+
+// A table is split only where it pays, and into pieces of some size.
+const (
+	splitFrom = 32 << 20  // bytes
+	splitInto = 128 << 20 // bytes
+)
+
+// Split divides a table among readers. Together the parts are the whole table.
+func (t *Table) Split(readers int) []Part {
+	if t.Blocks == 0 || readers < 2 || t.Bytes < splitFrom {
+		return []Part{{}}
+	}
+	n := max(int64(readers), (t.Bytes+splitInto-1)/splitInto)
+	n = min(n, t.Blocks)
+	parts := make([]Part, n)
+	for i := range n {
+		parts[i] = Part{From: t.Blocks * i / n, To: t.Blocks * (i + 1) / n}
+	}
+	parts[n-1].To = 0
+	return parts
 }
 
 // Catalog is what a database holds, rows apart.

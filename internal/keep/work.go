@@ -120,6 +120,13 @@ func (k *Keep) NewWork(run string) (*Work, error) {
 	return w, nil
 }
 
+// Exposed says that the file system does not keep permissions: others can read
+// what is made here.
+func (w *Work) Exposed() bool {
+	st, err := os.Stat(w.Folder)
+	return err == nil && st.Mode().Perm()&0o077 != 0
+}
+
 // Close removes the working folder and what is in it.
 func (w *Work) Close() error {
 	err := os.RemoveAll(w.Folder)

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"sync/atomic"
 	"time"
 
 	"grainkeep/internal/engine"
@@ -71,6 +72,10 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 	if to.Engine != d.Manifest.Source.Engine {
 		return nil, fault.Wrong("engine-differs", "the dump is of %s, and the target is %s", d.Manifest.Source.Engine, to.Engine).
 			Advise("name a %s target with --to", d.Manifest.Source.Engine)
+	}
+	// What a killed restore or drill of this keep left is cleaned up by the next.
+	if _, _, err := src.Sweep(ctx, d.Manifest.Keep); err != nil {
+		return nil, err
 	}
 	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, KeepID: d.Manifest.Keep,
 		Run: keep.NewRun(), Facts: d.Manifest.Facts, Aside: time.Now()})
@@ -401,47 +406,50 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	return nil
 }
 
-// rows loads all tables, the largest first, in as many sessions as are useful.
+// rows loads all tables, the largest first, in as many sessions as are useful. The
+// parts of one table are loaded side by side too.
 func (l *loader) rows(ctx context.Context) error {
-	order := slices.Clone(l.tables)
-	var bytes int64
-	for _, t := range order {
-		bytes += t.Bytes
+	type piece struct {
+		table int
+		path  string
 	}
+	order := slices.Clone(l.tables)
 	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
-	l.meter.Begin("restoring "+l.m.Database, len(order), bytes)
-	err := stream.InParallel(ctx, l.t.Width(), order, func(ctx context.Context, next func() (manifest.Table, bool)) error {
+	var pieces []piece
+	var bytes int64
+	for i, t := range order {
+		for _, path := range t.Files {
+			pieces = append(pieces, piece{i, path})
+		}
+		bytes += t.Bytes
+		l.out.Rows += t.Rows
+	}
+	l.out.Tables = len(order)
+	loaded := make([]atomic.Int64, len(order))
+	l.meter.Begin("restoring "+l.m.Database, len(pieces), bytes)
+	err := stream.InParallel(ctx, l.t.Width(), pieces, func(ctx context.Context, next func() (piece, bool)) error {
 		s, err := l.t.Session(ctx)
 		if err != nil {
 			return err
 		}
 		defer s.Close()
-		for t, ok := next(); ok; t, ok = next() {
-			if err := l.table(ctx, s, t); err != nil {
+		for p, ok := next(); ok; p, ok = next() {
+			n, err := l.file(ctx, s, p.path)
+			if err != nil {
 				return err
 			}
+			loaded[p.table].Add(n)
 			l.meter.TablesDone.Add(1)
 		}
 		return nil
 	})
-	for _, t := range l.tables {
-		l.out.Rows += t.Rows
+	if err != nil {
+		return err
 	}
-	l.out.Tables = len(l.tables)
-	return err
-}
-
-func (l *loader) table(ctx context.Context, s engine.Session, t manifest.Table) error {
-	var rows int64
-	for _, path := range t.Files {
-		n, err := l.file(ctx, s, path)
-		if err != nil {
-			return err
+	for i, t := range order {
+		if n := loaded[i].Load(); n != t.Rows {
+			return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, t.ID, t.Rows)
 		}
-		rows += n
-	}
-	if rows != t.Rows {
-		return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", rows, t.ID, t.Rows)
 	}
 	return nil
 }

@@ -50,10 +50,10 @@ func (r *reader) Close() error {
 }
 
 // Read copies a table's rows out, in the text form of COPY.
-func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) error {
+func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to engine.Rows) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	err := r.copyOut(t.Handle.(string), to)
+	err := r.copyOut(t.Handle.(handle).copySQL(p), to)
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -61,6 +61,24 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) erro
 		return readFailure(t.ID, err)
 	}
 	return nil
+}
+
+// handle is what reading a table takes: its name and its columns, as SQL.
+type handle struct{ table, columns string }
+
+func (h handle) copySQL(p engine.Part) string {
+	if p == (engine.Part{}) {
+		list := ""
+		if h.columns != "" {
+			list = " (" + h.columns + ")"
+		}
+		return "COPY " + h.table + list + " TO STDOUT"
+	}
+	where := fmt.Sprintf("ctid >= '(%d,0)'", p.From)
+	if p.To != 0 {
+		where += fmt.Sprintf(" AND ctid < '(%d,0)'", p.To)
+	}
+	return "COPY (SELECT " + h.columns + " FROM ONLY " + h.table + " WHERE " + where + ") TO STDOUT"
 }
 
 func readFailure(table string, err error) error {

@@ -188,7 +188,7 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 
 func (p *snapshot) Moment() time.Time        { return p.moment }
 func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
-func (p *snapshot) Width() int               { return max(1, min(runtime.GOMAXPROCS(0), len(p.cat.Tables))) }
+func (p *snapshot) Width() int               { return runtime.GOMAXPROCS(0) }
 func (p *snapshot) Close() error             { return closeConn(p.c) }
 
 // Confirm fails if the transaction that holds the locks and the snapshot did not

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -77,7 +78,7 @@ func readTable(t *testing.T, snap engine.Snapshot, id string) string {
 	for i, tab := range snap.Catalog().Tables {
 		if tab.ID == id {
 			var x text
-			require.NoError(t, r.Read(context.Background(), &snap.Catalog().Tables[i], &x))
+			require.NoError(t, r.Read(context.Background(), &snap.Catalog().Tables[i], engine.Part{}, &x))
 			return x.String()
 		}
 	}
@@ -167,8 +168,41 @@ func TestSettingsAreTheSameEverywhere(t *testing.T) {
 	require.NoError(t, err)
 	defer r.Close()
 	var x text
-	require.NoError(t, r.Read(ctx, &engine.Table{ID: "public.d", Handle: "COPY public.d TO STDOUT"}, &x))
+	require.NoError(t, r.Read(ctx, &engine.Table{ID: "public.d", Handle: handle{table: "public.d"}}, engine.Part{}, &x))
 	require.Equal(t, "2026-03-04\t0.1\t1 day 02:00:00\t$12.50\t\\\\x01\n", x.String())
+}
+
+// TestPartsAreTheWhole: the blocks of a split table add up, rows that were moved to
+// new blocks since it was measured included.
+func TestPartsAreTheWhole(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "split", "CREATE TABLE a AS SELECT i AS v, repeat('x', 500) AS pad FROM generate_series(1, 20000) i")
+	snap, err := s.Snapshot(ctx, "split")
+	require.NoError(t, err)
+	defer snap.Close()
+	_, err = c.Exec(ctx, "UPDATE a SET v = -v; INSERT INTO a SELECT i, 'new' FROM generate_series(1, 5000) i")
+	require.NoError(t, err)
+	r, err := snap.Reader(ctx)
+	require.NoError(t, err)
+	defer r.Close()
+	tab := &snap.Catalog().Tables[0]
+	require.Greater(t, tab.Blocks, int64(1000))
+	tab.Bytes = 1 << 40 // pretend, so that it is split into many parts
+	parts := tab.Split(2)
+	require.Len(t, parts, int(tab.Blocks))
+	read := func(parts ...engine.Part) string {
+		var x text
+		for _, p := range parts {
+			require.NoError(t, r.Read(ctx, tab, p, &x))
+		}
+		return x.String()
+	}
+	whole := read(engine.Part{})
+	require.Equal(t, 20000, strings.Count(whole, "\n"))
+	require.True(t, whole == read(parts...))
+	require.Zero(t, parts[len(parts)-1].To, "the last part is open-ended")
+	tab.Bytes = 1 << 20
+	require.Equal(t, []engine.Part{{}}, tab.Split(8), "a small table is one part")
 }
 
 func TestCopyStatementWithOddNames(t *testing.T) {

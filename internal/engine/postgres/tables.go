@@ -20,6 +20,7 @@ type table struct {
 	options  string
 	identity string // replica identity
 	bytes    int64
+	blocks   int64 // 0 where ranges of them cannot be read fast
 	rows     int64
 	columns  []column
 }
@@ -44,15 +45,19 @@ type column struct {
 func (r *catalogReader) readTables(ctx context.Context) error {
 	var list []*table
 	byOID := map[uint32]*table{}
+	blocks := "0"
+	if r.version >= 140000 { // before, a range of blocks reads the whole table
+		blocks = "pg_relation_size(c.oid) / current_setting('block_size')::bigint"
+	}
 	err := r.rows(ctx, `SELECT c.oid, c.reltype, n.nspname::text, c.relname::text, format('%I.%I', n.nspname, c.relname), c.relpersistence = 'u',
-		coalesce(array_to_string(c.reloptions, ', '), ''), c.relreplident::text, pg_table_size(c.oid), c.reltuples::bigint,
+		coalesce(array_to_string(c.reloptions, ', '), ''), c.relreplident::text, pg_table_size(c.oid), `+blocks+`, c.reltuples::bigint,
 		(SELECT t.typarray FROM pg_type t WHERE t.oid = c.reltype)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "c.oid"), func(rows pgx.Rows) error {
 		t := &table{}
 		var rowType uint32
 		var array *uint32
-		if err := rows.Scan(&t.oid, &rowType, &t.schema, &t.name, &t.id, &t.unlogged, &t.options, &t.identity, &t.bytes, &t.rows, &array); err != nil {
+		if err := rows.Scan(&t.oid, &rowType, &t.schema, &t.name, &t.id, &t.unlogged, &t.options, &t.identity, &t.bytes, &t.blocks, &t.rows, &array); err != nil {
 			return err
 		}
 		r.alias[key{"pg_type", rowType}] = key{"pg_class", t.oid}
@@ -197,7 +202,7 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 	r.tables = append(r.tables, engine.Table{
 		ID: t.id, Schema: t.schema, Name: t.name, Columns: dumped, Bytes: t.bytes, Rows: t.rows,
 		Frame:  engine.Framing{Head: "COPY " + t.id + list + " FROM stdin;\n", RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
-		Handle: "COPY " + t.id + list + " TO STDOUT",
+		Handle: handle{t.id, strings.Join(listed, ", ")}, Blocks: t.blocks,
 	})
 }
 

@@ -216,7 +216,7 @@ func (r *reader) Close() error { return nil }
 // piece is the length at which a row is handed on before it is complete.
 const piece = 128 << 10
 
-func (r *reader) Read(ctx context.Context, t *engine.Table, to engine.Rows) error {
+func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
 	enc := encoding(r.s.cat.Facts["encoding"])
 	row := make([]byte, 0, 2*piece)
 	err := r.s.c.each(ctx, "SELECT "+columnList(t.Columns)+" FROM "+t.ID, func(s *stmt) error {

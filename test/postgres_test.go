@@ -243,6 +243,7 @@ answer = "0"
 	run(t, dir, 0, "dump", "--from", url, "--to", "./other")
 	require.NoError(t, os.Chmod(pass, 0o644))
 	require.Contains(t, run(t, dir, 2, "dump", "--from", url, "--to", "./other").stderr, "others can read the password file")
+	require.NoError(t, os.Remove(pass))
 
 	// A clean-up that meets somebody else's scratch database lists it, no more; one
 	// with this keep's mark that nobody holds is dropped.

@@ -149,11 +149,11 @@ type Section string
 
 // The sections. Their values are the beginnings of file names.
 const (
-	Schema    Section = "10-schema"
-	Data      Section = "20-data"
-	Keys      Section = "30-keys"
-	Finish    Section = "50-finish"
-	Owners    Section = "60-owners"
+	Schema Section = "10-schema"
+	Data   Section = "20-data"
+	Keys   Section = "30-keys"
+	Finish Section = "50-finish"
+	Owners Section = "60-owners"
 )
 
 // Object is one thing in a database other than rows, with the SQL that makes it.

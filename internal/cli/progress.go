@@ -81,7 +81,11 @@ func (d *display) draw(m *stream.Meter) {
 	if d.bar == nil {
 		d.bar = newBar(d.f, m.Expected.Load())
 	}
-	d.bar.Describe(fmt.Sprintf("%s: %d of %d, %s rows", m.Step(), m.TablesDone.Load(), m.Tables.Load(), phrase.Count(m.Rows.Load())))
+	text := fmt.Sprintf("%s: %d of %d", m.Step(), m.Done.Load(), m.Pieces.Load())
+	if n := m.Rows.Load(); n > 0 {
+		text += ", " + phrase.Plural(n, "row")
+	}
+	d.bar.Describe(text)
 	n := m.Bytes.Load()
 	if most := m.Expected.Load(); most > 0 {
 		n = min(n, most-1) // the estimate may be too low; the end is the end

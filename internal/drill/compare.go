@@ -133,7 +133,7 @@ func (c *comparison) readBack(ctx context.Context, meter *stream.Meter) ([]*stre
 			if err := reader.Read(ctx, &tables[p.table], p.part, &counted{&p.rows, meter}); err != nil {
 				return err
 			}
-			meter.TablesDone.Add(1)
+			meter.Done.Add(1)
 		}
 		return nil
 	})

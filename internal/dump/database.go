@@ -188,7 +188,7 @@ func (o *one) rows(ctx context.Context) error {
 			if err := o.piece(ctx, reader, p); err != nil {
 				return err
 			}
-			o.w.Meter.TablesDone.Add(1)
+			o.w.Meter.Done.Add(1)
 		}
 		return nil
 	})

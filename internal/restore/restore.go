@@ -374,7 +374,7 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 		if err := l.object(ctx, s, o.Object, sql); err != nil {
 			return err
 		}
-		l.meter.TablesDone.Add(1)
+		l.meter.Done.Add(1)
 	}
 	return nil
 }
@@ -439,7 +439,7 @@ func (l *loader) rows(ctx context.Context) error {
 				return err
 			}
 			loaded[p.table].Add(n)
-			l.meter.TablesDone.Add(1)
+			l.meter.Done.Add(1)
 		}
 		return nil
 	})

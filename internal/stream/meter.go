@@ -4,18 +4,18 @@ import "sync/atomic"
 
 // Meter follows long work. One side adds, another may read at any time.
 type Meter struct {
-	Tables     atomic.Int64 // to do
-	TablesDone atomic.Int64
-	Rows       atomic.Int64
-	Bytes      atomic.Int64 // of text
-	Expected   atomic.Int64 // estimate of Bytes at the end; 0: unknown
-	step       atomic.Pointer[string]
+	Pieces   atomic.Int64 // to do: tables, parts of tables, objects, files
+	Done     atomic.Int64
+	Rows     atomic.Int64
+	Bytes    atomic.Int64 // of text
+	Expected atomic.Int64 // estimate of Bytes at the end; 0: unknown
+	step     atomic.Pointer[string]
 }
 
 // Begin starts a step of the work, with everything at zero.
-func (m *Meter) Begin(step string, tables int, bytes int64) {
-	m.Tables.Store(int64(tables))
-	m.TablesDone.Store(0)
+func (m *Meter) Begin(step string, pieces int, bytes int64) {
+	m.Pieces.Store(int64(pieces))
+	m.Done.Store(0)
 	m.Rows.Store(0)
 	m.Bytes.Store(0)
 	m.Expected.Store(bytes)

@@ -48,7 +48,7 @@ func Dump(ctx context.Context, d *keep.Dump, meter *stream.Meter) (*Report, erro
 		r.Files++
 		r.Bytes += f.Bytes
 		meter.Bytes.Add(f.Bytes)
-		meter.TablesDone.Add(1)
+		meter.Done.Add(1)
 	}
 	err := filepath.WalkDir(d.Path, func(p string, e fs.DirEntry, err error) error {
 		rel, _ := filepath.Rel(d.Path, p)

@@ -1,0 +1,26 @@
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestOfKeepsCodeAdviceAndWords(t *testing.T) {
+	e := New("disk-full", io.ErrShortWrite, "the keep %s is full", "barn").Advise("make room").Exit(Stale)
+	require.EqualError(t, e, "the keep barn is full: short write")
+	require.ErrorIs(t, e, io.ErrShortWrite)
+	wrapped := fmt.Errorf("bookings was not dumped: %w", e)
+	got := Of(wrapped)
+	require.Equal(t, "bookings was not dumped: the keep barn is full: short write", got.Error())
+	require.Equal(t, []any{"disk-full", Stale, "make room"}, []any{got.Code, got.Class, got.Do})
+	require.Same(t, e, Of(e))
+	require.True(t, HasCode(wrapped, "disk-full"))
+	require.False(t, HasCode(wrapped, "disk"))
+	foreign := Of(errors.New("odd"))
+	require.Equal(t, []any{"failed", Failed}, []any{foreign.Code, foreign.Class})
+	require.Equal(t, Usage, Wrong("x", "y").Class)
+}

@@ -42,7 +42,11 @@ line" INT, "a b" INT); INSERT INTO "order" VALUES ('q', 1, 2);
 CREATE TABLE "odd ); name" (a); INSERT INTO "odd ); name" VALUES (');');
 CREATE TABLE empty_one (a);
 CREATE UNIQUE INDEX u ON counted (v COLLATE NOCASE DESC); CREATE INDEX part ON any_value (typeof(v)) WHERE v IS NOT NULL;
-CREATE VIEW w AS SELECT a, v FROM generated; CREATE TRIGGER tr INSTEAD OF INSERT ON w BEGIN INSERT INTO generated(a) VALUES (new.a); SELECT 1; END;
+CREATE TABLE commented (a INT -- first
+, b TEXT /* -- */ DEFAULT '--') -- the end
+; INSERT INTO commented VALUES (1, '-- no comment');
+CREATE VIEW w AS SELECT a, v FROM generated; CREATE VIEW w2 AS SELECT 1 AS one -- why
+; CREATE TRIGGER tr INSTEAD OF INSERT ON w BEGIN INSERT INTO generated(a) VALUES (new.a); SELECT 1; END;
 CREATE TRIGGER no_delete BEFORE DELETE ON parent BEGIN SELECT raise(ABORT, 'no; never'); END;
 CREATE VIRTUAL TABLE search USING fts5(body, title, tokenize = 'unicode61'); INSERT INTO search VALUES ('the tern dives', 'one'), ('a skerry', 'two'); DELETE FROM search WHERE title = 'two';
 CREATE VIRTUAL TABLE bare USING fts5(body, content = ''); INSERT INTO bare(rowid, body) VALUES (3, 'nothing kept');

@@ -48,9 +48,9 @@ Without a configuration:
 	f.StringVar(&d.to, "to", "", "without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is founded")
 	f.StringVar(&d.job, "job", "adhoc", "without a job: the `NAME` under which the dumps are filed")
 	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
-	f.StringVar(&d.compression, "compression", "", "without a job: zstd, gzip or none")
+	f.StringVar(&d.compression, "compression", "", "without a job: `HOW` to compress: zstd, gzip or none")
 	f.BoolVar(&d.found, "found", false, "make the --to folder a keep although it exists already")
-	f.StringVar(&d.printWhat, "print", "path", "what to print of each dump: path or id")
+	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
 }

@@ -38,7 +38,7 @@ Until a restore is complete, its database has a working name.`,
 	f.StringVar(&r.as, "as", "", "`NAME` of the new database (else the dumped one's)")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
 	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
-	f.StringVar(&r.owners, "owners", "kept", "owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
+	f.StringVar(&r.owners, "owners", "kept", "`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
 	return cmd
 }
 

@@ -66,6 +66,18 @@ func tryLock(path string) (*Lock, error) {
 	}
 }
 
+// takeLock takes a lock file, and tries again for a moment: a clean-up holds each
+// lock that it finds for as long as it takes to look.
+func takeLock(path string) (*Lock, error) {
+	for range 5 {
+		if l, err := tryLock(path); l != nil || err != nil {
+			return l, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return nil, nil
+}
+
 // Release gives the lock up and removes its file, and the folder of the locks if
 // nothing else is in it.
 func (l *Lock) Release() {
@@ -77,7 +89,7 @@ func (l *Lock) Release() {
 // LockJob takes the lock that a job's runs exclude each other with.
 func (k *Keep) LockJob(job string) (*Lock, error) {
 	path := filepath.Join(k.workFolder(), "job-"+job+".lock")
-	l, err := tryLock(path)
+	l, err := takeLock(path)
 	if err != nil {
 		return nil, unwritable(k.Folder, err)
 	}
@@ -105,7 +117,7 @@ type Work struct {
 
 // NewWork makes a working folder that is known to be alive until Close.
 func (k *Keep) NewWork(run string) (*Work, error) {
-	lock, err := tryLock(filepath.Join(k.workFolder(), run+".lock"))
+	lock, err := takeLock(filepath.Join(k.workFolder(), run+".lock"))
 	if err == nil && lock == nil {
 		err = errors.New("its lock is held")
 	}

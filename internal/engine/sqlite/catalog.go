@@ -115,7 +115,7 @@ func (r *catalogReader) objects(ctx context.Context) error {
 }
 
 func (r *catalogReader) object(ctx context.Context, e entry) error {
-	o := engine.Object{Kind: e.kind, Name: quote(e.name), Section: engine.Finish, SQL: e.sql + ";\n"}
+	o := engine.Object{Kind: e.kind, Name: quote(e.name), Section: engine.Finish, SQL: statement(e.sql)}
 	switch e.kind {
 	case "table":
 		return r.table(ctx, e, o)
@@ -133,6 +133,15 @@ func (r *catalogReader) object(ctx context.Context, e entry) error {
 	}
 	r.cat.Objects = append(r.cat.Objects, o)
 	return nil
+}
+
+// statement ends a definition. One that ends in a comment would swallow the
+// semicolon.
+func statement(sql string) string {
+	if last := sql[strings.LastIndexByte(sql, '\n')+1:]; strings.Contains(last, "--") {
+		sql += "\n"
+	}
+	return sql + ";\n"
 }
 
 func (r *catalogReader) knownCollations(ctx context.Context, e entry) error {

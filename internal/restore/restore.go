@@ -6,11 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"path/filepath"
-	"slices"
-	"sort"
-	"sync/atomic"
 	"time"
 
 	"grainkeep/internal/engine"
@@ -145,45 +140,6 @@ func damaged(d *keep.Dump, what string) error {
 // Damaged says whether an error means that the dump's own files are at fault.
 func Damaged(err error) bool { return fault.HasCode(err, "dump-damaged") }
 
-// read gives the text of a file, checked against the manifest.
-func (l *loader) read(path string) ([]byte, error) {
-	f, err := stream.Open(filepath.Join(l.d.Path, path), stream.Compression(l.m.Compression))
-	if err != nil {
-		return nil, l.fileTrouble(path, err)
-	}
-	defer f.Close()
-	text, err := io.ReadAll(f)
-	if err != nil {
-		return nil, l.fileTrouble(path, err)
-	}
-	return text, l.checkSum(path, f)
-}
-
-func (l *loader) checkSum(path string, f *stream.Source) error {
-	sum, err := f.Sum()
-	if err != nil {
-		return l.fileTrouble(path, err)
-	}
-	for _, known := range l.m.Files {
-		if known.Path == path && known.SHA256 == sum {
-			return nil
-		}
-	}
-	return damaged(l.d, path+" does not match its digest")
-}
-
-// fileTrouble tells a damaged file from other causes: the digest decides.
-func (l *loader) fileTrouble(path string, cause error) error {
-	for _, f := range l.m.Files {
-		if f.Path == path {
-			if finding, err := verify.File(l.d, f); err == nil && finding != "" {
-				return damaged(l.d, finding)
-			}
-		}
-	}
-	return fmt.Errorf("%s: %w", path, cause)
-}
-
 func (l *loader) index() error {
 	data, err := l.read(manifest.ObjectsOf + stream.Compression(l.m.Compression).Ending())
 	if err != nil {
@@ -193,106 +149,6 @@ func (l *loader) index() error {
 		return damaged(l.d, "its list of objects cannot be read: "+err.Error())
 	}
 	return nil
-}
-
-// choose leaves what is to be restored: everything, or some tables with what
-// they need.
-func (l *loader) choose() error {
-	l.tables = l.m.Tables
-	if l.opt.Owners == Mine {
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners })
-	}
-	if len(l.opt.Only) == 0 {
-		return nil
-	}
-	wanted, err := PickTables(l.m, l.opt.Only)
-	if err != nil {
-		return err
-	}
-	l.tables = slices.DeleteFunc(slices.Clone(l.tables), func(t manifest.Table) bool { return !wanted[t.ID] })
-	l.objects = Needed(l.objects, wanted)
-	return nil
-}
-
-// PickTables finds tables by the names that people write: as SQL writes them, or
-// plainly, with or without the schema.
-func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
-	wanted := map[string]bool{}
-	for _, n := range names {
-		var hits []string
-		for _, t := range m.Tables {
-			if n == t.ID || n == t.Name || n == t.Schema+"."+t.Name {
-				hits = append(hits, t.ID)
-			}
-		}
-		switch len(hits) {
-		case 0:
-			return nil, fault.Wrong("table-absent", "the dump has no table %q", n).Advise("'grainkeep show' lists its tables")
-		case 1:
-			wanted[hits[0]] = true
-		default:
-			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v", hits)
-		}
-	}
-	return wanted, nil
-}
-
-// Needed gives the objects that belong to some tables, and all that those need,
-// as long as that needs no other table. The order stays.
-func Needed(objects []manifest.ObjectEntry, tables map[string]bool) []manifest.ObjectEntry {
-	byID := map[string]*manifest.ObjectEntry{}
-	for i := range objects {
-		byID[objects[i].ID()] = &objects[i]
-	}
-	possible := map[string]bool{} // by object; false while being looked at
-	var fits func(id string) bool
-	fits = func(id string) bool {
-		if ok, seen := possible[id]; seen {
-			return ok
-		}
-		possible[id] = true // a circle does not make it impossible
-		o := byID[id]
-		ok := o == nil || o.Kind != "table" && o.Kind != "virtual table" || tables[o.Table] || tables[o.Name]
-		if o != nil {
-			for _, n := range o.Needs {
-				ok = fits(n) && ok
-			}
-		}
-		possible[id] = ok
-		return ok
-	}
-	taken := map[string]bool{}
-	var take func(id string)
-	take = func(id string) {
-		o := byID[id]
-		if o == nil || taken[id] || !fits(id) {
-			return
-		}
-		taken[id] = true
-		for _, n := range o.Needs {
-			take(n)
-		}
-	}
-	for _, o := range objects {
-		if o.Table != "" && tables[o.Table] || o.Kind == "table" && tables[o.Name] {
-			take(o.ID())
-		}
-	}
-	for _, o := range objects { // what describes a taken object: its value, owner, grants
-		if o.Table == "" && len(o.Needs) > 0 && !slices.ContainsFunc(o.Needs, func(n string) bool { return !taken[n] }) {
-			switch o.Kind {
-			case "sequence value", "owner", "grants", "comment":
-				take(o.ID())
-			}
-		}
-	}
-	var list []manifest.ObjectEntry
-	for _, o := range objects {
-		if taken[o.ID()] {
-			list = append(list, o)
-		}
-	}
-	return list
 }
 
 // roles refuses before anything is loaded when owners or grants name roles that
@@ -404,90 +260,6 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	}
 	l.out.Unchecked = append(l.out.Unchecked, o.ID())
 	return nil
-}
-
-// rows loads all tables, the largest first, in as many sessions as are useful. The
-// parts of one table are loaded side by side too.
-func (l *loader) rows(ctx context.Context) error {
-	type piece struct {
-		table int
-		path  string
-	}
-	order := slices.Clone(l.tables)
-	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
-	var pieces []piece
-	var bytes int64
-	for i, t := range order {
-		for _, path := range t.Files {
-			pieces = append(pieces, piece{i, path})
-		}
-		bytes += t.Bytes
-		l.out.Rows += t.Rows
-	}
-	l.out.Tables = len(order)
-	loaded := make([]atomic.Int64, len(order))
-	l.meter.Begin("restoring "+l.m.Database, len(pieces), bytes)
-	err := stream.InParallel(ctx, l.t.Width(), pieces, func(ctx context.Context, next func() (piece, bool)) error {
-		s, err := l.t.Session(ctx)
-		if err != nil {
-			return err
-		}
-		defer s.Close()
-		for p, ok := next(); ok; p, ok = next() {
-			n, err := l.file(ctx, s, p.path)
-			if err != nil {
-				return err
-			}
-			loaded[p.table].Add(n)
-			l.meter.Done.Add(1)
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for i, t := range order {
-		if n := loaded[i].Load(); n != t.Rows {
-			return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, t.ID, t.Rows)
-		}
-	}
-	return nil
-}
-
-func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64, error) {
-	f, err := stream.Open(filepath.Join(l.d.Path, path), stream.Compression(l.m.Compression))
-	if err != nil {
-		return 0, l.fileTrouble(path, err)
-	}
-	defer f.Close()
-	rows, err := s.Load(ctx, &metered{f, l.meter}, func(n int64) { l.meter.Rows.Add(n) })
-	if err != nil {
-		if ctx.Err() != nil {
-			return 0, context.Cause(ctx)
-		}
-		return 0, l.loadTrouble(path, err)
-	}
-	return rows, l.checkSum(path, f)
-}
-
-// loadTrouble tells rows that are damaged from rows that the server refuses.
-func (l *loader) loadTrouble(path string, cause error) error {
-	err := l.fileTrouble(path, cause)
-	if Damaged(err) {
-		return err
-	}
-	return fault.New("restore-failed", err, "rows could not be loaded")
-}
-
-type metered struct {
-	io.Reader
-	meter *stream.Meter
-}
-
-func (m *metered) Read(p []byte) (int, error) {
-	n, err := m.Reader.Read(p)
-	m.meter.Bytes.Add(int64(n))
-	return n, err
 }
 
 // Objects reads a dump's objects with their SQL, in load order.

@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/chain"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+)
+
+func (a *app) showCommand() *cobra.Command {
+	var from, at string
+	cmd := &cobra.Command{
+		Use: "show JOB/DATABASE", Short: "Show one dump in full", Args: args(1, 1, "a dump"),
+		RunE: func(_ *cobra.Command, names []string) error {
+			f, err := a.config()
+			if err != nil {
+				return err
+			}
+			found, err := a.find(f, from, names[0], at)
+			if err != nil {
+				return err
+			}
+			if err := readable(found); err != nil {
+				return err
+			}
+			var all []any
+			for i, d := range found {
+				if i > 0 {
+					a.print("\n")
+				}
+				a.show(d)
+				all = append(all, map[string]any{"id": d.ID, "path": d.Path, "proof": d.State(), "proofs": d.Proofs, "manifest": d.Manifest})
+			}
+			return a.emit(all)
+		},
+	}
+	fromFlag(cmd, &from)
+	atFlag(cmd, &at)
+	return cmd
+}
+
+func atFlag(cmd *cobra.Command, at *string) {
+	cmd.Flags().StringVar(at, "at", "", "the newest dump not later than `WHEN`: a time (2026-03-14T09:30), a date, an age (2 days)")
+}
+
+func (a *app) show(d *keep.Dump) {
+	m := d.Manifest
+	head := newTable(nil)
+	line := func(k, format string, args ...any) { head.AppendRow([]any{k, fmt.Sprintf(format, args...)}) }
+	line("dump", "%s", phrase.OneLine(d.Name()))
+	line("id", "%s", d.ID)
+	line("path", "%s", phrase.OneLine(d.Path))
+	line("kind", "%s", m.Kind)
+	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
+	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, phrase.OneLine(m.Source.Where))
+	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
+	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
+	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes, m.StoredBytes))
+	line("database", "%s", facts(m.Facts))
+	line("holds", "%s", objectsOf(m.Objects))
+	for _, w := range m.Warnings {
+		line("warning", "%s", w)
+	}
+	line("restore", "%s", proofLine(d))
+	if p := d.LastProof(); p != nil {
+		for _, x := range p.Differences {
+			line("", "%s", x)
+		}
+		for _, c := range p.Checks {
+			line("check", "%s → %s", phrase.OneLine(c.SQL), phrase.OneLine(c.Got))
+		}
+		for _, x := range p.Warnings {
+			line("", "%s", x)
+		}
+	}
+	a.print("%s\n\n", head.Render())
+	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored", "Ratio")
+	stored := map[string]int64{}
+	for _, f := range m.Files {
+		stored[f.Path] = f.Bytes
+	}
+	for _, x := range m.Tables {
+		var n int64
+		for _, f := range x.Files {
+			n += stored[f]
+		}
+		t.AppendRow([]any{phrase.OneLine(x.ID), phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum})
+	}
+	a.print("%s\n", t.Render())
+}
+
+func ratio(raw, stored int64) string {
+	if stored == 0 || raw == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.1f ×", float64(raw)/float64(stored))
+}
+
+func facts(f map[string]string) string {
+	var list []string
+	for k, v := range f {
+		list = append(list, strings.ReplaceAll(k, "_", " ")+" "+v)
+	}
+	sort.Strings(list)
+	return strings.Join(list, ", ")
+}
+
+func objectsOf(counts map[string]int) string {
+	var list []string
+	for k := range counts {
+		list = append(list, k)
+	}
+	sort.Strings(list)
+	for i, k := range list {
+		list[i] = phrase.Plural(int64(counts[k]), k)
+	}
+	return strings.Join(list, ", ")
+}
+
+func proofLine(d *keep.Dump) string {
+	p := d.LastProof()
+	if p == nil {
+		return "unproven: no drill has tested it yet"
+	}
+	when := phrase.Both(p.At, chain.Zone(d))
+	if !p.Proven {
+		return "failed its drill of " + when + " on " + p.On
+	}
+	return fmt.Sprintf("proven %s on %s (%s %s): restored in %s, %s and %s compared", when, p.On, p.Product, p.Version,
+		phrase.Duration(time.Duration(p.Seconds*float64(time.Second))), phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Objects), "object"))
+}
+
+// one expects a name to mean a single dump.
+func one(found []*keep.Dump, name string) (*keep.Dump, error) {
+	if len(found) == 1 {
+		return found[0], nil
+	}
+	var names []string
+	for _, d := range found {
+		names = append(names, d.Name())
+	}
+	return nil, fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s", strings.Join(names, ", "))
+}

@@ -1,0 +1,109 @@
+package restore
+
+import (
+	"slices"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
+)
+
+// choose leaves what is to be restored: everything, or some tables with what
+// they need.
+func (l *loader) choose() error {
+	l.tables = l.m.Tables
+	if l.opt.Owners == Mine {
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners })
+	}
+	if len(l.opt.Only) == 0 {
+		return nil
+	}
+	wanted, err := PickTables(l.m, l.opt.Only)
+	if err != nil {
+		return err
+	}
+	l.tables = slices.DeleteFunc(slices.Clone(l.tables), func(t manifest.Table) bool { return !wanted[t.ID] })
+	l.objects = Needed(l.objects, wanted)
+	return nil
+}
+
+// PickTables finds tables by the names that people write: as SQL writes them, or
+// plainly, with or without the schema.
+func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
+	wanted := map[string]bool{}
+	for _, n := range names {
+		var hits []string
+		for _, t := range m.Tables {
+			if n == t.ID || n == t.Name || n == t.Schema+"."+t.Name {
+				hits = append(hits, t.ID)
+			}
+		}
+		switch len(hits) {
+		case 0:
+			return nil, fault.Wrong("table-absent", "the dump has no table %q", n).Advise("'grainkeep show' lists its tables")
+		case 1:
+			wanted[hits[0]] = true
+		default:
+			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v", hits)
+		}
+	}
+	return wanted, nil
+}
+
+// Needed gives the objects that belong to some tables, and all that those need,
+// as long as that needs no other table. The order stays.
+func Needed(objects []manifest.ObjectEntry, tables map[string]bool) []manifest.ObjectEntry {
+	byID := map[string]*manifest.ObjectEntry{}
+	for i := range objects {
+		byID[objects[i].ID()] = &objects[i]
+	}
+	possible := map[string]bool{} // by object; false while being looked at
+	var fits func(id string) bool
+	fits = func(id string) bool {
+		if ok, seen := possible[id]; seen {
+			return ok
+		}
+		possible[id] = true // a circle does not make it impossible
+		o := byID[id]
+		ok := o == nil || o.Kind != "table" && o.Kind != "virtual table" || tables[o.Table] || tables[o.Name]
+		if o != nil {
+			for _, n := range o.Needs {
+				ok = fits(n) && ok
+			}
+		}
+		possible[id] = ok
+		return ok
+	}
+	taken := map[string]bool{}
+	var take func(id string)
+	take = func(id string) {
+		o := byID[id]
+		if o == nil || taken[id] || !fits(id) {
+			return
+		}
+		taken[id] = true
+		for _, n := range o.Needs {
+			take(n)
+		}
+	}
+	for _, o := range objects {
+		if o.Table != "" && tables[o.Table] || o.Kind == "table" && tables[o.Name] {
+			take(o.ID())
+		}
+	}
+	for _, o := range objects { // what describes a taken object: its value, owner, grants
+		if o.Table == "" && len(o.Needs) > 0 && !slices.ContainsFunc(o.Needs, func(n string) bool { return !taken[n] }) {
+			switch o.Kind {
+			case "sequence value", "owner", "grants", "comment":
+				take(o.ID())
+			}
+		}
+	}
+	var list []manifest.ObjectEntry
+	for _, o := range objects {
+		if taken[o.ID()] {
+			list = append(list, o)
+		}
+	}
+	return list
+}

@@ -1,0 +1,98 @@
+package restore
+
+import (
+	"context"
+	"io"
+	"path/filepath"
+	"slices"
+	"sort"
+	"sync/atomic"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/stream"
+)
+
+// rows loads all tables, the largest first, in as many sessions as are useful. The
+// parts of one table are loaded side by side too.
+func (l *loader) rows(ctx context.Context) error {
+	type piece struct {
+		table int
+		path  string
+	}
+	order := slices.Clone(l.tables)
+	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
+	var pieces []piece
+	var bytes int64
+	for i, t := range order {
+		for _, path := range t.Files {
+			pieces = append(pieces, piece{i, path})
+		}
+		bytes += t.Bytes
+		l.out.Rows += t.Rows
+	}
+	l.out.Tables = len(order)
+	loaded := make([]atomic.Int64, len(order))
+	l.meter.Begin("restoring "+l.m.Database, len(pieces), bytes)
+	err := stream.InParallel(ctx, l.t.Width(), pieces, func(ctx context.Context, next func() (piece, bool)) error {
+		s, err := l.t.Session(ctx)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		for p, ok := next(); ok; p, ok = next() {
+			n, err := l.file(ctx, s, p.path)
+			if err != nil {
+				return err
+			}
+			loaded[p.table].Add(n)
+			l.meter.Done.Add(1)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for i, t := range order {
+		if n := loaded[i].Load(); n != t.Rows {
+			return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, t.ID, t.Rows)
+		}
+	}
+	return nil
+}
+
+func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64, error) {
+	f, err := stream.Open(filepath.Join(l.d.Path, path), stream.Compression(l.m.Compression))
+	if err != nil {
+		return 0, l.fileTrouble(path, err)
+	}
+	defer f.Close()
+	rows, err := s.Load(ctx, &metered{f, l.meter}, func(n int64) { l.meter.Rows.Add(n) })
+	if err != nil {
+		if ctx.Err() != nil {
+			return 0, context.Cause(ctx)
+		}
+		return 0, l.loadTrouble(path, err)
+	}
+	return rows, l.checkSum(path, f)
+}
+
+// loadTrouble tells rows that are damaged from rows that the server refuses.
+func (l *loader) loadTrouble(path string, cause error) error {
+	err := l.fileTrouble(path, cause)
+	if Damaged(err) {
+		return err
+	}
+	return fault.New("restore-failed", err, "rows could not be loaded")
+}
+
+type metered struct {
+	io.Reader
+	meter *stream.Meter
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	n, err := m.Reader.Read(p)
+	m.meter.Bytes.Add(int64(n))
+	return n, err
+}

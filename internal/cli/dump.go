@@ -283,7 +283,7 @@ func why(p *dump.Plan, name string) string {
 			case name:
 				return "named"
 			case dump.Everything:
-				return "all"
+				return "every database"
 			}
 			return "matches " + m.Entry
 		}

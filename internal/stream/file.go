@@ -10,6 +10,8 @@ import (
 	"runtime"
 	"sync"
 	"sync/atomic"
+
+	"golang.org/x/sys/unix"
 )
 
 // Info describes a finished file.
@@ -24,8 +26,9 @@ type Info struct {
 type Guard func(bytes int) error
 
 const (
-	chunk  = 512 << 10 // bytes of text that are compressed as one
-	behind = 6         // chunks of a file that may be under way
+	chunk     = 512 << 10 // bytes of text that are compressed as one
+	pushEvery = 8 << 20
+	behind    = 6 // chunks of a file that may be under way
 )
 
 var (
@@ -51,6 +54,7 @@ type File struct {
 	meter  *atomic.Int64
 	digest hash.Hash
 	info   Info
+	pushed int64 // bytes that the disk was told to begin with
 
 	text  *[]byte
 	queue chan *parcel
@@ -141,6 +145,11 @@ func (w *File) storeOne(p *parcel) error {
 	w.digest.Write(*p.out)
 	n, err := w.f.Write(*p.out)
 	w.info.Stored += int64(n)
+	if w.info.Stored-w.pushed >= pushEvery {
+		// Only a hint: Close syncs, and tells errors. It has less to wait for then.
+		_ = unix.SyncFileRange(int(w.f.Fd()), w.pushed, w.info.Stored-w.pushed, unix.SYNC_FILE_RANGE_WRITE)
+		w.pushed = w.info.Stored
+	}
 	return err
 }
 

@@ -25,10 +25,11 @@ func (a *app) versionCommand() *cobra.Command {
 					}
 				}
 			}
+			from := "commit " + commit
 			if commit == "" {
-				commit = "unknown"
+				from = "built without its commit"
 			}
-			a.print("%s (commit %s, %s, %s/%s)\n", tool, commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			a.print("%s (%s, %s, %s/%s)\n", tool, from, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			return a.emit(map[string]string{"version": Version, "commit": commit, "go": runtime.Version()})
 		},
 	}

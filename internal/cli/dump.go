@@ -257,11 +257,7 @@ func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
 	if from == "" {
 		from = j.Source.Server + j.Source.Path
 	}
-	floor := ""
-	if r.Floor > 0 {
-		floor = ", floor " + phrase.Bytes(r.Floor)
-	}
-	a.say("%s: %s from %s into %s (%s free%s)", j.Name, phrase.Plural(int64(len(p.Databases)), "database"), from, j.Keep.Folder, phrase.Bytes(r.Free), floor)
+	a.say("%s: %s from %s into %s (%s free%s)", j.Name, phrase.Plural(int64(len(p.Databases)), "database"), from, j.Keep.Folder, phrase.Bytes(r.Free), floorOf(r))
 	t := newTable(nil, "#2")
 	for _, d := range p.Databases {
 		t.AppendRow([]any{"  " + phrase.OneLine(d.Name), size(d.Bytes), why(p, d.Name)})
@@ -270,6 +266,14 @@ func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
 	if len(p.LeftOut) > 0 {
 		a.say("  left out by except: %s", strings.Join(p.LeftOut, ", "))
 	}
+}
+
+// floorOf tells the floor of a keep, where it has one.
+func floorOf(r keep.Room) string {
+	if r.Floor == 0 {
+		return ""
+	}
+	return ", floor " + phrase.Bytes(r.Floor)
 }
 
 // why tells which entry of the job takes a database.

@@ -3,12 +3,9 @@ package cli
 import (
 	"os"
 	"path/filepath"
-	"syscall"
 
 	"grainkeep/internal/engine"
 )
-
-var errNoSpace = syscall.ENOSPC
 
 func isFolder(path string) bool {
 	st, err := os.Stat(path)

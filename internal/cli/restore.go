@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -141,7 +142,7 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 }
 
 func diskFull(err error) error {
-	if errors.Is(err, errNoSpace) {
+	if errors.Is(err, syscall.ENOSPC) {
 		return fault.New("disk-full", err, "there is no room left to restore into").Advise("make room; the unfinished database was removed")
 	}
 	return err

@@ -2,7 +2,7 @@ package cli
 
 import (
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -134,11 +134,7 @@ func (a *app) printSurvey(l looked) any {
 }
 
 func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)) {
-	floor := ""
-	if s.Room.Floor > 0 {
-		floor = ", floor " + phrase.Bytes(s.Room.Floor)
-	}
-	line("keep", "%s: %s free of %s%s", s.Keep.Folder, phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floor)
+	line("keep", "%s: %s free of %s%s", s.Keep.Folder, phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floorOf(s.Room))
 	line("a run takes", "about %s", phrase.Bytes(s.Need))
 }
 
@@ -169,7 +165,7 @@ func databaseTable(s *dump.Survey) string {
 		}
 		switch {
 		case taken != "":
-		case contains(s.Plan.LeftOut, d.Name):
+		case slices.Contains(s.Plan.LeftOut, d.Name):
 			taken = "no: except"
 		case d.System:
 			taken = "no: system"
@@ -179,10 +175,6 @@ func databaseTable(s *dump.Survey) string {
 		t.AppendRow([]any{phrase.OneLine(d.Name), size(d.Bytes), tables, objects, taken, d.Note})
 	}
 	return t.Render()
-}
-
-func contains(list []string, s string) bool {
-	return strings.Contains("\x00"+strings.Join(list, "\x00")+"\x00", "\x00"+s+"\x00")
 }
 
 // surveyFindings tells what would go wrong, or what is worth knowing.

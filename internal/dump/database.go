@@ -44,7 +44,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, work *keep.Wor
 	}
 	o.m = r.blank(d.Name, snap, started)
 	for _, w := range o.cat.Warnings {
-		r.warn(d.Name + ": " + w)
+		r.w.Warn(d.Name + ": " + w)
 	}
 	if err := o.structure(); err != nil {
 		return nil, err

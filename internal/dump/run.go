@@ -43,10 +43,9 @@ type Failure struct {
 
 // Result is what came of a run.
 type Result struct {
-	Run      string
-	Done     []Done
-	Failed   []Failure
-	Warnings []string
+	Run    string
+	Done   []Done
+	Failed []Failure
 }
 
 // Watcher is told how a run goes on. All of it must be set.
@@ -92,7 +91,7 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 	}
 	defer work.Close()
 	if work.Exposed() {
-		r.warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
+		r.w.Warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
 	}
 	for _, d := range r.plan.Databases {
 		if ctx.Err() != nil {
@@ -111,7 +110,7 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 	}
 	if len(r.res.Done) > 0 && j.Config != nil {
 		if err := j.Keep.SaveJob(j.Name, j.Config); err != nil {
-			r.warn("the job's configuration could not be kept beside the dumps: " + err.Error())
+			r.w.Warn("the job's configuration could not be kept beside the dumps: " + err.Error())
 		}
 	}
 	return r.res, nil
@@ -124,11 +123,6 @@ type runner struct {
 	plan    *Plan
 	server  engine.Server
 	started time.Time
-}
-
-func (r *runner) warn(s string) {
-	r.res.Warnings = append(r.res.Warnings, s)
-	r.w.Warn(s)
 }
 
 // prepare finds out what will be dumped and whether there is room.
@@ -152,7 +146,7 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	}
 	r.w.Planned(r.plan, r.Keep, room)
 	if r.server.Folder != "" && keep.SameDrive(r.server.Folder, r.Keep.Folder) {
-		r.warn(SameDriveWarning(r.Keep))
+		r.w.Warn(SameDriveWarning(r.Keep))
 	}
 	return r.checkRoom(room)
 }
@@ -171,7 +165,7 @@ func (r *runner) checkRoom(room keep.Room) error {
 		return err
 	}
 	if need > room.Left() {
-		r.warn(fmt.Sprintf("the dumps will take about %s, and the keep has %s above its floor",
+		r.w.Warn(fmt.Sprintf("the dumps will take about %s, and the keep has %s above its floor",
 			phrase.Bytes(need), phrase.Bytes(max(0, room.Left()))))
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
@@ -52,12 +53,14 @@ func frozen(t *testing.T, dir string, args ...string) (*exec.Cmd, func() *outcom
 	cmd, _, wait := command(dir, args...)
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
-		found, _ := filepath.Glob(filepath.Join(dir, "keep/.work/*/*/20-data/*/part-0001.sql*"))
-		if len(found) == 0 {
-			return false
+		// every reader is at work: the table is split between two where there are two cores
+		found, _ := filepath.Glob(filepath.Join(dir, "keep/.work/*/*/20-data/*/part-*.sql*"))
+		for _, f := range found {
+			if st, err := os.Stat(f); err != nil || st.Size() == 0 {
+				return false
+			}
 		}
-		st, err := os.Stat(found[0])
-		return err == nil && st.Size() > 0
+		return len(found) >= min(2, runtime.GOMAXPROCS(0))
 	}, patience, time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
 	return cmd, wait

@@ -53,14 +53,14 @@ func frozen(t *testing.T, dir string, args ...string) (*exec.Cmd, func() *outcom
 	cmd, _, wait := command(dir, args...)
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
-		// every reader is at work: the table is split between two where there are two cores
+		// every reader is at work: the table is divided among half of the cores
 		found, _ := filepath.Glob(filepath.Join(dir, "keep/.work/*/*/20-data/*/part-*.sql*"))
 		for _, f := range found {
 			if st, err := os.Stat(f); err != nil || st.Size() == 0 {
 				return false
 			}
 		}
-		return len(found) >= min(2, runtime.GOMAXPROCS(0))
+		return len(found) >= max(1, runtime.GOMAXPROCS(0)/2)
 	}, patience, time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
 	return cmd, wait
@@ -81,6 +81,20 @@ func TestServerStopsAndKeepVanishesInTheMiddle(t *testing.T) {
 	require.Regexp(t, "the connection was lost while reading public.cargo|the server failed while reading public.cargo", o.stderr)
 	require.Contains(t, run(t, dir, 1, args...).stderr, "cannot reach the server")
 	require.NoError(t, s.Start())
+	nothingLeft(t, dir, s, 1)
+
+	cmd, _, wait = command(dir, "drill", "adhoc/big", "--from", "keep", "--to", s.URL(""))
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		return query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'") == "1"
+	}, patience, tick)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
+	require.NoError(t, s.Stop("immediate"))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+	require.Equal(t, 1, wait().code, "that says nothing about the dump")
+	require.NoDirExists(t, filepath.Join(dir, "keep", "proofs"))
+	require.NoError(t, s.Start())
+	run(t, dir, 3, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")) // it removes what was left
 	nothingLeft(t, dir, s, 1)
 
 	cmd, wait = frozen(t, dir, args...)
@@ -218,7 +232,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 // peak runs the program and follows its largest resident size, in bytes. (The
 // figure of wait4 would count the test's own memory before the program started.)
-func peak(t *testing.T, dir string, args ...string) (most int64) {
+func peak(t *testing.T, dir string, code int, args ...string) (most int64) {
 	t.Helper()
 	cmd, _, wait := command(dir, args...)
 	require.NoError(t, cmd.Start())
@@ -227,7 +241,7 @@ func peak(t *testing.T, dir string, args ...string) (most int64) {
 	for {
 		select {
 		case o := <-done:
-			require.Equal(t, 3, o.code, o.stderr)
+			require.Equal(t, code, o.code, o.stderr)
 			require.Positive(t, most)
 			return most
 		case <-time.After(2 * time.Millisecond):
@@ -241,13 +255,18 @@ func peak(t *testing.T, dir string, args ...string) (most int64) {
 	}
 }
 
-// TestMemoryStaysSmall dumps a large table, and values of 64 MiB.
+// TestMemoryStaysSmall dumps and drills a large table, and values of 64 MiB.
 func TestMemoryStaysSmall(t *testing.T) {
 	s := ownServer(t)
 	dir := t.TempDir()
-	query(t, s, "big", "INSERT INTO cargo SELECT i, md5(i::text) FROM generate_series(1, 1500000) i; CREATE TABLE photo AS SELECT decode(repeat(md5('x'), 2 * 1024 * 1024), 'hex') AS b, repeat('y', 64 * 1024 * 1024) AS t")
-	require.LessOrEqual(t, peak(t, dir, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20), "rows and values are streamed")
+	query(t, s, "big", `INSERT INTO cargo SELECT i, md5(i::text) FROM generate_series(1, 1500000) i;
+		CREATE TABLE photo AS SELECT decode(repeat(md5(i::text), 2 * 1024 * 1024), 'hex') AS b, repeat('y', 64 * 1024 * 1024) AS t FROM generate_series(1, 2) i`)
+	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20), "rows and values are streamed")
+	parts, err := filepath.Glob(filepath.Join(dir, "keep/adhoc/big/*/20-data/public.photo/part-*"))
+	require.NoError(t, err)
+	require.Len(t, parts, 2, "the next row begins another file after 128 MiB")
+	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20), "and they come back so")
 	path := filepath.Join(dir, "big.db")
 	makeFile(t, path, "CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")
-	require.LessOrEqual(t, peak(t, dir, "dump", "--from", path, "--to", "keep", "--job", "file"), int64((96+64)<<20), "the library holds one value; the program does not")
+	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", path, "--to", "keep", "--job", "file"), int64((96+64)<<20), "the library holds one value; the program does not")
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
@@ -87,7 +88,7 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 		bytes += t.Bytes
 	}
 	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), bytes)
-	found, err := c.readBack(ctx, meter)
+	found, err := stream.Scan(ctx, c.snap, meter, nil)
 	if err != nil {
 		return err
 	}
@@ -98,54 +99,13 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 			c.differ("there is a table %s that was not dumped", t.ID)
 			continue
 		}
-		c.table(w, t, found[i])
+		c.table(w, t, &found[i])
 	}
 	for id := range want {
 		c.differ("the table %s did not come back", id)
 	}
 	sort.Strings(c.proof.Differences)
 	return nil
-}
-
-// readBack reads all tables as a dump does, and throws the text away.
-func (c *comparison) readBack(ctx context.Context, meter *stream.Meter) ([]*stream.Counter, error) {
-	type piece struct {
-		table int
-		part  engine.Part
-		rows  stream.Counter
-	}
-	tables := c.snap.Catalog().Tables
-	var pieces []*piece
-	for i := range tables {
-		for _, part := range tables[i].Split(c.snap.Width()) {
-			pieces = append(pieces, &piece{table: i, part: part})
-		}
-	}
-	order := slices.Clone(pieces)
-	sort.SliceStable(order, func(a, b int) bool { return tables[order[a].table].Bytes > tables[order[b].table].Bytes })
-	err := stream.InParallel(ctx, c.snap.Width(), order, func(ctx context.Context, next func() (*piece, bool)) error {
-		reader, err := c.snap.Reader(ctx)
-		if err != nil {
-			return err
-		}
-		defer reader.Close()
-		for p, ok := next(); ok; p, ok = next() {
-			if err := reader.Read(ctx, &tables[p.table], p.part, &counted{&p.rows, meter}); err != nil {
-				return err
-			}
-			meter.Done.Add(1)
-		}
-		return nil
-	})
-	found := make([]*stream.Counter, len(tables))
-	for i := range found {
-		found[i] = &stream.Counter{}
-	}
-	for _, p := range pieces {
-		found[p.table].Sum.Add(p.rows.Sum)
-		found[p.table].Rows += p.rows.Rows
-	}
-	return found, err
 }
 
 func (c *comparison) table(want manifest.Table, t engine.Table, got *stream.Counter) {
@@ -161,19 +121,6 @@ func (c *comparison) table(want manifest.Table, t engine.Table, got *stream.Coun
 	}
 }
 
-type counted struct {
-	*stream.Counter
-	meter *stream.Meter
-}
-
-func (c *counted) Row(p []byte, more bool) error {
-	c.meter.Bytes.Add(int64(len(p)))
-	if !more {
-		c.meter.Rows.Add(1)
-	}
-	return c.Counter.Row(p, more)
-}
-
 // checks asks the administrator's questions.
 func (c *comparison) checks(ctx context.Context, checks []Check) error {
 	for _, q := range checks {
@@ -183,6 +130,9 @@ func (c *comparison) checks(ctx context.Context, checks []Check) error {
 		got, err := c.snap.Ask(ctx, q.SQL)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
+		}
+		if fault.HasCode(err, engine.Trouble) {
+			return err
 		}
 		a := keep.Answer{SQL: q.SQL, Wanted: q.Answer, Got: got, Good: err == nil && got == q.Answer}
 		if err != nil {

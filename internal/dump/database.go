@@ -3,10 +3,8 @@ package dump
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -90,16 +88,20 @@ func (r *runner) blank(database string, snap engine.Snapshot, started time.Time)
 
 // file makes a file of the dump, lets fill write its text, and notes its digest.
 func (o *one) file(path string, c stream.Compression, fill func(*stream.File) error) error {
-	f, err := stream.Create(filepath.Join(o.folder, path), c, o.guard, &o.w.Meter.Bytes)
+	f, err := stream.Create(filepath.Join(o.folder, path), c, o.guard)
 	if err != nil {
 		return err
 	}
-	err = fill(f)
+	return o.closed(path, f, fill(f))
+}
+
+// closed ends a file, after the error that filling it ended in, and notes its digest.
+func (o *one) closed(path string, f *stream.File, err error) error {
 	info, closed := f.Close()
-	if err := errors.Join(err, closed); err != nil {
-		if closed != nil {
-			return closed // the disk's error is the cause
-		}
+	if closed != nil {
+		return closed // the disk's error is the cause
+	}
+	if err != nil {
 		return err
 	}
 	o.mu.Lock()
@@ -145,103 +147,6 @@ func (o *one) structure() error {
 	return o.file(manifest.ObjectsOf+o.Compression.Ending(), o.Compression, func(f *stream.File) error {
 		return json.NewEncoder(f).Encode(index)
 	})
-}
-
-// maxReaders bounds the readers, and with them the memory.
-const maxReaders = 8
-
-// piece is a part of a table on its way into a file.
-type piece struct {
-	table *engine.Table
-	part  engine.Part
-	into  *manifest.Table
-	path  string
-	rows  stream.Counter
-}
-
-// rows dumps all tables, the largest pieces first, by as many readers as are useful.
-func (o *one) rows(ctx context.Context) error {
-	readers := min(o.snap.Width(), maxReaders)
-	o.m.Tables = make([]manifest.Table, len(o.cat.Tables))
-	var pieces []*piece
-	var expected int64
-	for i := range o.cat.Tables {
-		t, m := &o.cat.Tables[i], &o.m.Tables[i]
-		*m = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns}
-		for n, part := range t.Split(readers) {
-			path := filepath.Join(string(engine.Data), keep.TableFolder(t.Schema, t.Name), fmt.Sprintf("part-%04d.sql%s", n+1, o.Compression.Ending()))
-			m.Files = append(m.Files, path)
-			pieces = append(pieces, &piece{table: t, part: part, into: m, path: path})
-		}
-		expected += t.Bytes
-	}
-	order := slices.Clone(pieces)
-	sort.SliceStable(order, func(a, b int) bool { return order[a].size() > order[b].size() })
-	o.w.Meter.Begin("dumping "+o.m.Database, len(order), expected)
-	err := stream.InParallel(ctx, readers, order, func(ctx context.Context, next func() (*piece, bool)) error {
-		reader, err := o.snap.Reader(ctx)
-		if err != nil {
-			return err
-		}
-		defer reader.Close()
-		for p, ok := next(); ok; p, ok = next() {
-			if err := o.piece(ctx, reader, p); err != nil {
-				return err
-			}
-			o.w.Meter.Done.Add(1)
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	sums := map[*manifest.Table]*stream.Fingerprint{}
-	for _, p := range pieces {
-		if sums[p.into] == nil {
-			sums[p.into] = &stream.Fingerprint{}
-		}
-		sums[p.into].Add(p.rows.Sum)
-		p.into.Rows += p.rows.Rows
-		p.into.Bytes += p.rows.Bytes
-		p.into.Sum = sums[p.into].String()
-	}
-	return nil
-}
-
-// size estimates a piece, to begin with the largest.
-func (p *piece) size() int64 { return p.table.Bytes / int64(len(p.into.Files)) }
-
-func (o *one) piece(ctx context.Context, reader engine.Reader, p *piece) error {
-	return o.file(p.path, o.Compression, func(f *stream.File) error {
-		if _, err := f.Write([]byte(o.cat.Header)); err != nil {
-			return err
-		}
-		rows, err := stream.NewTable(f, p.table.Frame)
-		if err != nil {
-			return err
-		}
-		if err := reader.Read(ctx, p.table, p.part, &counted{rows, o.w.Meter}); err != nil {
-			return err
-		}
-		if err := rows.End(); err != nil {
-			return err
-		}
-		p.rows = rows.Counter
-		_, err = f.Write([]byte(o.cat.Trailer))
-		return err
-	})
-}
-
-type counted struct {
-	*stream.Table
-	meter *stream.Meter
-}
-
-func (c *counted) Row(p []byte, more bool) error {
-	if !more {
-		c.meter.Rows.Add(1)
-	}
-	return c.Table.Row(p, more)
 }
 
 // companions writes what people need: the row counts and the README.

@@ -185,6 +185,7 @@ type Table struct {
 	Bytes   int64    // estimate, for the order of work and for progress
 	Rows    int64    // estimate; -1: unknown
 	Blocks  int64    // of the table's file, where ranges of them can be read; else 0
+	Shares  int      // readers that it pays to divide a large table among
 	Frame   Framing
 	Handle  any // the engine's own
 }
@@ -200,11 +201,11 @@ const (
 )
 
 // Split divides a table among readers. Together the parts are the whole table.
-func (t *Table) Split(readers int) []Part {
-	if t.Blocks == 0 || readers < 2 || t.Bytes < splitFrom {
+func (t *Table) Split() []Part {
+	if t.Blocks == 0 || t.Shares < 2 || t.Bytes < splitFrom {
 		return []Part{{}}
 	}
-	n := max(int64(readers), (t.Bytes+splitInto-1)/splitInto)
+	n := max(int64(t.Shares), (t.Bytes+splitInto-1)/splitInto)
 	n = min(n, t.Blocks)
 	parts := make([]Part, n)
 	for i := range n {
@@ -255,6 +256,11 @@ type Target interface {
 	// Missing lists the users or roles that the objects name and the target lacks.
 	Missing(ctx context.Context, objects []Object) ([]string, error)
 }
+
+// Trouble is the code of errors that say nothing about a dump: the connection, or
+// the server's own means (disk, memory, being shut down). A drill that meets one
+// could not test.
+const Trouble = "server-trouble"
 
 // Session is one connection to a target.
 type Session interface {

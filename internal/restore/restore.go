@@ -243,6 +243,9 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	if fault.HasCode(err, engine.Trouble) {
+		return fmt.Errorf("the %s could not be restored: %w", o.ID(), err)
+	}
 	wrapped := fault.New("restore-failed", err, "the %s could not be restored", o.ID())
 	if !o.Rule {
 		return wrapped

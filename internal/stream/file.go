@@ -28,13 +28,14 @@ type Guard func(bytes int) error
 const (
 	chunk     = 512 << 10 // bytes of text that are compressed as one
 	pushEvery = 8 << 20
-	behind    = 6 // chunks of a file that may be under way
+	behind    = 48 // chunks of all files that may be under way: enough to keep a reader going while others compress
 )
 
 var (
 	chunks     = sync.Pool{New: func() any { b := make([]byte, 0, chunk); return &b }}
 	packed     = sync.Pool{New: func() any { return new([]byte) }}
 	compressor = make(chan struct{}, runtime.GOMAXPROCS(0)) // bounds the chunks compressed at one time
+	underWay   = make(chan struct{}, behind)
 )
 
 // parcel is a chunk on its way to the disk.
@@ -51,7 +52,6 @@ type File struct {
 	f      *os.File
 	c      Compression
 	guard  Guard
-	meter  *atomic.Int64
 	digest hash.Hash
 	info   Info
 	pushed int64 // bytes that the disk was told to begin with
@@ -62,9 +62,8 @@ type File struct {
 	err   atomic.Pointer[error] // the first failure behind the caller's back
 }
 
-// Create starts a file; its folder is made if need be. The meter, if any,
-// follows the bytes of text as they are written.
-func Create(path string, c Compression, guard Guard, meter *atomic.Int64) (*File, error) {
+// Create starts a file; its folder is made if need be.
+func Create(path string, c Compression, guard Guard) (*File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
@@ -72,8 +71,8 @@ func Create(path string, c Compression, guard Guard, meter *atomic.Int64) (*File
 	if err != nil {
 		return nil, err
 	}
-	w := &File{f: f, c: c, guard: guard, meter: meter, digest: sha256.New(), text: chunks.Get().(*[]byte),
-		queue: make(chan *parcel, behind-1), ended: make(chan struct{})}
+	w := &File{f: f, c: c, guard: guard, digest: sha256.New(), text: chunks.Get().(*[]byte),
+		queue: make(chan *parcel, behind), ended: make(chan struct{})}
 	go w.store()
 	return w, nil
 }
@@ -101,6 +100,7 @@ func (w *File) Write(p []byte) (int, error) {
 func (w *File) send() {
 	p := &parcel{text: w.text, done: make(chan struct{})}
 	w.text = nil
+	underWay <- struct{}{}
 	go func() {
 		defer close(p.done)
 		compressor <- struct{}{}
@@ -124,9 +124,7 @@ func (w *File) store() {
 		}
 		packed.Put(p.out)
 		w.info.Raw += int64(n)
-		if w.meter != nil {
-			w.meter.Add(int64(n))
-		}
+		<-underWay
 	}
 }
 

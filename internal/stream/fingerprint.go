@@ -24,9 +24,6 @@ func (f *Fingerprint) addHash(h xxh3.Uint128) {
 	f.hi, _ = bits.Add64(f.hi, h.Hi, carry)
 }
 
-// Add adds the rows of another part of the same table.
-func (f *Fingerprint) Add(o Fingerprint) { f.addHash(xxh3.Uint128{Hi: o.hi, Lo: o.lo}) }
-
 // String gives 32 hexadecimal digits.
 func (f Fingerprint) String() string {
 	var b [16]byte
@@ -44,6 +41,13 @@ type Counter struct {
 	Rows  int64
 	Bytes int64
 	long  *xxh3.Hasher // the hash of a row that came in pieces so far
+}
+
+// add adds the rows of another part of the same table.
+func (c *Counter) add(o *Counter) {
+	c.Sum.addHash(xxh3.Uint128{Hi: o.Sum.hi, Lo: o.Sum.lo})
+	c.Rows += o.Rows
+	c.Bytes += o.Bytes
 }
 
 // Row implements engine.Rows.

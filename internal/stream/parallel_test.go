@@ -47,7 +47,7 @@ func TestADamagedFileIsNeverReadAsText(t *testing.T) {
 	text := strings.Repeat("Tern & Skerry\n", 3000)
 	for _, c := range []Compression{Zstd, Gzip, None} {
 		path := filepath.Join(t.TempDir(), "x")
-		w, err := Create(path, c, nil, nil)
+		w, err := Create(path, c, nil)
 		require.NoError(t, err)
 		_, err = w.Write([]byte(text))
 		require.NoError(t, err)

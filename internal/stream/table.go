@@ -6,10 +6,8 @@ import (
 	"grainkeep/internal/engine"
 )
 
-// Table is a Rows that writes a table's rows, framed, to a file and keeps their
-// count and fingerprint on the way.
+// Table writes rows to a file, framed so that the server's own client can load it.
 type Table struct {
-	Counter
 	w       io.Writer
 	frame   engine.Framing
 	rowEnd  []byte
@@ -51,9 +49,6 @@ func (t *Table) Row(p []byte, more bool) error {
 	t.partial = more
 	t.pending = !more
 	t.group += len(p)
-	if err := t.Counter.Row(p, more); err != nil {
-		return err
-	}
 	_, err := t.w.Write(p)
 	return err
 }

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -157,7 +156,10 @@ func (r *reader) row(length int, to engine.Rows) error {
 	if err != nil {
 		return err
 	}
-	err = to.Row(bytes.TrimSuffix(part, []byte{'\n'}), false)
+	if part[length-1] == '\n' {
+		part = part[:length-1]
+	}
+	err = to.Row(part, false)
 	r.in.Discard(length)
 	return err
 }

@@ -11,6 +11,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
 // session is a connection that restores.
@@ -21,16 +24,19 @@ func (s *session) Close() error { return closeConn(s.c) }
 // Exec runs one object's statements, all or none of them.
 func (s *session) Exec(ctx context.Context, sql string) error {
 	_, err := s.c.PgConn().Exec(ctx, sql).ReadAll()
-	return plain(ctx, err)
+	return plain(ctx, s.c, err)
 }
 
 // plain shortens a server's error to its message and where it stands.
-func plain(ctx context.Context, err error) error {
+func plain(ctx context.Context, c *pgx.Conn, err error) error {
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) {
+		if err != nil && c.IsClosed() {
+			return fault.New(engine.Trouble, err, "the connection to the server was lost").Advise("look into the server's log")
+		}
 		return err
 	}
 	text := pg.Message
@@ -40,8 +46,16 @@ func plain(ctx context.Context, err error) error {
 	if pg.Where != "" {
 		text += " (" + strings.SplitN(pg.Where, "\n", 2)[0] + ")"
 	}
-	return fmt.Errorf("%s [%s]", text, pg.Code)
+	text += " [" + pg.Code + "]"
+	if c.IsClosed() || ownTrouble[pg.Code[:2]] {
+		return fault.New(engine.Trouble, nil, "the server is in trouble: %s", text).Advise("look into the server's log")
+	}
+	return errors.New(text)
 }
+
+// ownTrouble holds the classes of errors about the server itself: connection,
+// resources, an operator's intervention, its system.
+var ownTrouble = map[string]bool{"08": true, "53": true, "57": true, "58": true}
 
 // Load runs the COPY of a data file. The session has the file's settings already.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (int64, error) {
@@ -51,7 +65,7 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (i
 		return 0, err
 	}
 	tag, err := s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: seen}, sql)
-	return tag.RowsAffected(), plain(ctx, err)
+	return tag.RowsAffected(), plain(ctx, s.c, err)
 }
 
 // copyStatement skips the settings and reads the COPY statement, whose names may

@@ -60,6 +60,9 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 		closeConn(c)
 		return nil, err
 	}
+	for i := range snap.cat.Tables {
+		snap.cat.Tables[i].Shares = s.shares()
+	}
 	return snap, nil
 }
 
@@ -189,7 +192,16 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 func (p *snapshot) Moment() time.Time        { return p.moment }
 func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
 func (p *snapshot) Width() int               { return runtime.GOMAXPROCS(0) }
-func (p *snapshot) Close() error             { return closeConn(p.c) }
+
+// shares is how many readers a large table is divided among. Compressing takes
+// about a core for each reader; so does the server, where it is on this machine.
+func (s *source) shares() int {
+	if s.local() {
+		return max(1, runtime.GOMAXPROCS(0)/2)
+	}
+	return runtime.GOMAXPROCS(0)
+}
+func (p *snapshot) Close() error { return closeConn(p.c) }
 
 // Confirm fails if the transaction that holds the locks and the snapshot did not
 // live to the end, or a table got another file all the same.
@@ -217,7 +229,7 @@ func (p *snapshot) Ask(ctx context.Context, sql string) (string, error) {
 	defer closeConn(c)
 	results, err := c.PgConn().Exec(ctx, sql).ReadAll()
 	if err != nil {
-		return "", err
+		return "", plain(ctx, c, err)
 	}
 	var lines []string
 	for _, r := range results {

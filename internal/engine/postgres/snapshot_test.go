@@ -188,7 +188,8 @@ func TestPartsAreTheWhole(t *testing.T) {
 	tab := &snap.Catalog().Tables[0]
 	require.Greater(t, tab.Blocks, int64(1000))
 	tab.Bytes = 1 << 40 // pretend, so that it is split into many parts
-	parts := tab.Split(2)
+	tab.Shares = 2
+	parts := tab.Split()
 	require.Len(t, parts, int(tab.Blocks))
 	read := func(parts ...engine.Part) string {
 		var x text
@@ -202,7 +203,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 	require.True(t, whole == read(parts...))
 	require.Zero(t, parts[len(parts)-1].To, "the last part is open-ended")
 	tab.Bytes = 1 << 20
-	require.Equal(t, []engine.Part{{}}, tab.Split(8), "a small table is one part")
+	require.Equal(t, []engine.Part{{}}, tab.Split(), "a small table is one part")
 }
 
 func TestCopyStatementWithOddNames(t *testing.T) {

@@ -13,6 +13,9 @@ import (
 
 	"modernc.org/libc"
 	lib "modernc.org/sqlite/lib"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
 // conn is one connection. It is not safe for concurrent use.
@@ -67,7 +70,12 @@ func (c *conn) failure(rc int32) error {
 			rc = x
 		}
 	}
-	return &failure{code: rc, text: fmt.Sprintf("%s (code %d)", text, rc)}
+	err := &failure{code: rc, text: fmt.Sprintf("%s (code %d)", text, rc)}
+	switch rc & 0xff {
+	case lib.SQLITE_FULL, lib.SQLITE_IOERR, lib.SQLITE_NOMEM, lib.SQLITE_CANTOPEN:
+		return fault.New(engine.Trouble, err, "the file cannot be used")
+	}
+	return err
 }
 
 func (c *conn) close() error {

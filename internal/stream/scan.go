@@ -1,0 +1,109 @@
+package stream
+
+import (
+	"context"
+	"slices"
+	"sort"
+
+	"grainkeep/internal/engine"
+)
+
+// Sink takes the rows of one table, or of a part of it.
+type Sink interface {
+	engine.Rows
+	End() error // after the last row
+}
+
+// maxReaders bounds the readers, and with them the memory.
+const maxReaders = 8
+
+// part is what one reader reads as one.
+type part struct {
+	table int
+	of    engine.Part
+	bytes int64 // estimate
+	rows  Counter
+}
+
+// Scan reads every table of a snapshot, the largest parts first, by as many readers
+// as are useful. For each part it asks for a sink, which may be nil: then rows are
+// counted and thrown away. It gives each table's count and fingerprint.
+func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(table int) (Sink, error)) ([]Counter, error) {
+	tables := snap.Catalog().Tables
+	var parts []*part
+	for i, t := range tables {
+		split := t.Split()
+		for _, of := range split {
+			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / int64(len(split))})
+		}
+	}
+	order := slices.Clone(parts)
+	sort.SliceStable(order, func(a, b int) bool { return order[a].bytes > order[b].bytes })
+	meter.Pieces.Store(int64(len(order)))
+	err := InParallel(ctx, min(snap.Width(), maxReaders), order, func(ctx context.Context, next func() (*part, bool)) error {
+		reader, err := snap.Reader(ctx)
+		if err != nil {
+			return err
+		}
+		defer reader.Close()
+		for p, ok := next(); ok; p, ok = next() {
+			if err := p.read(ctx, reader, &tables[p.table], meter, sink); err != nil {
+				return err
+			}
+			meter.Done.Add(1)
+		}
+		return nil
+	})
+	found := make([]Counter, len(tables))
+	for _, p := range parts {
+		found[p.table].add(&p.rows)
+	}
+	return found, err
+}
+
+func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *Meter, sink func(int) (Sink, error)) (err error) {
+	m := metered{rows: &p.rows, meter: meter}
+	if sink != nil {
+		if m.sink, err = sink(p.table); err != nil {
+			return err
+		}
+	}
+	if err = reader.Read(ctx, t, p.of, &m); err == nil {
+		m.report()
+	}
+	if m.sink != nil {
+		if e := m.sink.End(); err == nil {
+			err = e
+		}
+	}
+	return err
+}
+
+// metered counts rows on their way, and reports them now and then.
+type metered struct {
+	rows     *Counter
+	sink     Sink
+	meter    *Meter
+	reported struct{ rows, bytes int64 }
+}
+
+const reportEvery = 256 << 10 // bytes
+
+func (m *metered) Row(p []byte, more bool) error {
+	if err := m.rows.Row(p, more); err != nil {
+		return err
+	}
+	if m.rows.Bytes-m.reported.bytes >= reportEvery {
+		m.report()
+	}
+	if m.sink == nil {
+		return nil
+	}
+	return m.sink.Row(p, more)
+}
+
+func (m *metered) report() {
+	m.meter.Rows.Add(m.rows.Rows - m.reported.rows)
+	m.meter.Bytes.Add(m.rows.Bytes - m.reported.bytes)
+	m.reported.rows, m.reported.bytes = m.rows.Rows, m.rows.Bytes
+}

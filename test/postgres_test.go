@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -34,8 +35,9 @@ func facts(t *testing.T, s *testserver.Postgres, database string) []string {
 	c, err := s.Connect(ctx, database)
 	require.NoError(t, err)
 	defer c.Close(ctx)
+	ask(t, c, "SET datestyle = 'ISO'; SET extra_float_digits = 1; SET search_path = public")
 	out := strings.Split(ask(t, c, string(script)), "\n")
-	for table := range strings.SplitSeq(ask(t, c, `SELECT oid::regclass::text FROM pg_class WHERE relkind = 'r' AND relnamespace IN
+	for table := range strings.SplitSeq(ask(t, c, `SELECT oid::regclass::text FROM pg_class WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND relnamespace IN
 		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\n") {
 		out = append(out, table+" "+ask(t, c, fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
 	}
@@ -46,6 +48,10 @@ func facts(t *testing.T, s *testserver.Postgres, database string) []string {
 func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
 	t.Helper()
 	for _, n := range names {
+		if query(t, s, "postgres", "SELECT count(*) FROM pg_subscription s JOIN pg_database d ON d.oid = subdbid WHERE datname = '"+strings.ReplaceAll(n, "'", "''")+"'") != "0" {
+			query(t, s, n, "ALTER SUBSCRIPTION feed SET (slot_name = NONE)")
+			query(t, s, n, "DROP SUBSCRIPTION feed")
+		}
 		query(t, s, "postgres", `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`, `""`)+`" WITH (FORCE)`)
 	}
 }
@@ -53,33 +59,67 @@ func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
 func TestPostgresComesBackExactly(t *testing.T) {
 	s := needServer(t)
 	oddDatabase(t, s)
+	wholeDatabase(t, s)
 	// Settings of a role apply to every connection; dates would swap day and month.
 	query(t, s, "postgres", fmt.Sprintf("ALTER ROLE %s SET datestyle = 'German'; ALTER ROLE %s SET extra_float_digits = -5; ALTER ROLE %s SET search_path = nowhere",
 		testserver.Admin, testserver.Admin, testserver.Admin))
 	defer query(t, s, "postgres", "ALTER ROLE "+testserver.Admin+" RESET ALL")
-	dir := t.TempDir()
-	for _, database := range []string{"odd", "bookings", "cargo"} {
-		path := lines(run(t, dir, 3, "dump", "--from", s.URL(database), "--to", "keep").stdout)[0]
-		o := run(t, dir, 0, "drill", path, "--to", s.URL(""))
-		require.Contains(t, o.stdout, "proven")
-		restored, hand := database+"_again", database+"_restored"
-		dropDatabases(t, s, restored, hand)
-		require.Equal(t, restored+"\n", run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", restored).stdout)
-		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
-		query(t, s, "postgres", "ALTER ROLE "+testserver.Admin+" RESET ALL")
-		want := facts(t, s, database)
-		sameLines(t, want, facts(t, s, restored))
-		sameLines(t, want, facts(t, s, hand))
-		// A dump of the restored one has the same tables and fingerprints.
-		again := lines(run(t, dir, 3, "dump", "--from", s.URL(restored), "--to", "keep").stdout)[0]
-		require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
-		dropDatabases(t, s, restored, hand)
+	for _, database := range []string{"odd", "whole", "bookings", "cargo"} {
+		t.Run(database, func(t *testing.T) { comesBack(t, s, database) })
 	}
 	require.Empty(t, query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
 }
 
-func tablesOf(t *testing.T, dir, path string) any {
-	return result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["tables"]
+// comesBack dumps a database, and compares what the program and what its README's
+// lines make of the dump with the original, by queries of the test's own.
+func comesBack(t *testing.T, s *testserver.Postgres, database string) {
+	dir := t.TempDir()
+	path := lines(run(t, dir, 3, "dump", "--from", s.URL(database), "--to", "keep").stdout)[0]
+	o := run(t, dir, 0, "drill", path, "--to", s.URL(""))
+	require.Contains(t, o.stdout, "proven")
+	restored, hand := database+"_again", database+"_restored"
+	dropDatabases(t, s, restored, hand)
+	defer dropDatabases(t, s, restored, hand)
+	require.Equal(t, restored+"\n", run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", restored).stdout)
+	want := facts(t, s, database)
+	sameLines(t, want, facts(t, s, restored))
+	// A dump of the restored one has the same objects, tables and fingerprints.
+	again := lines(run(t, dir, 3, "dump", "--from", s.URL(restored), "--to", "keep").stdout)[0]
+	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
+	objects := func(path string) []string {
+		return lines(sh(t, path, `zstd -dcq objects.json.zst | grep -o '"kind":"[^"]*","name":"[^,]*'`))
+	}
+	sameLines(t, objects(path), objects(again))
+	dropDatabases(t, s, restored)
+	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	sameLines(t, want, facts(t, s, hand))
+}
+
+// wholeDatabase makes the database "whole", which holds every kind of object.
+func wholeDatabase(t *testing.T, s *testserver.Postgres) {
+	t.Helper()
+	query(t, s, "postgres", "CREATE DATABASE whole")
+	t.Cleanup(func() { dropDatabases(t, s, "whole") })
+	space, err := s.MakeFolder("hold")
+	require.NoError(t, err)
+	script, err := os.ReadFile("testdata/whole.sql")
+	require.NoError(t, err)
+	cmd := exec.Command("psql", "-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", "-d", "whole")
+	cmd.Env = append(os.Environ(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	cmd.Stdin = strings.NewReader(strings.ReplaceAll(string(script), "@TABLESPACE@", space))
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+// tablesOf gives a manifest's tables, but for those whose rows may be in another
+// partition next time; a drill compares their trees.
+func tablesOf(t *testing.T, dir, path string) (list []any) {
+	for _, e := range result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["tables"].([]any) {
+		if e.(map[string]any)["through"] == nil {
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 func TestPostgresNamesThatHurt(t *testing.T) {
@@ -125,7 +165,7 @@ func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
 
 	dropDatabases(t, s, aside, "harbour", "part")
 	query(t, s, "postgres", "DROP ROLE pilot_boat")
-	require.Contains(t, run(t, dir, 1, append(args, "--as", "harbour2")...).stderr, "roles that the target lacks: [pilot_boat]")
+	require.Contains(t, run(t, dir, 1, append(args, "--as", "harbour2")...).stderr, "roles that the target lacks: pilot_boat")
 	require.Equal(t, "0", query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'harbour2' OR datname LIKE 'grainkeep%'"))
 	run(t, dir, 0, append(args, "--as", "harbour2", "--owners", "mine")...)
 }
@@ -148,40 +188,6 @@ func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 	require.Contains(t, o.stderr, "the data breaks the check chk_v_check on public.chk")
 	require.Contains(t, o.stderr, "index public.by_im")
 	require.Equal(t, "1|1|f", query(t, s, "leaky2", "SELECT (SELECT count(*) FROM c), (SELECT count(*) FROM chk), (SELECT bool_or(convalidated) FROM pg_constraint WHERE conrelid IN ('c'::regclass, 'chk'::regclass))"))
-}
-
-func TestPostgresRefusesByName(t *testing.T) {
-	s := needServer(t)
-	dropDatabases(t, s, "many")
-	query(t, s, "postgres", "CREATE DATABASE many")
-	defer dropDatabases(t, s, "many")
-	dir := t.TempDir()
-	for make, say := range map[string]string{
-		"CREATE TABLE pt (a int) PARTITION BY LIST (a)|DROP TABLE pt":                                                            "partitioned table public.pt",
-		"CREATE MATERIALIZED VIEW mv AS SELECT 1 AS a|DROP MATERIALIZED VIEW mv":                                                 "materialised view public.mv",
-		"CREATE TYPE ct AS (a int)|DROP TYPE ct":                                                                                 "composite type public.ct",
-		"CREATE TYPE rt AS RANGE (subtype = int)|DROP TYPE rt":                                                                   "range type public.rt",
-		"CREATE TABLE rls (a int); ALTER TABLE rls ENABLE ROW LEVEL SECURITY|DROP TABLE rls":                                     "table with row security public.rls",
-		"CREATE TABLE inh (a int); CREATE TABLE inh2 () INHERITS (inh)|DROP TABLE inh CASCADE":                                   "inheriting table public.inh2",
-		"SELECT lo_create(4711)|SELECT lo_unlink(4711)":                                                                          "large object 4711",
-		"CREATE AGGREGATE agg (int) (sfunc = int4pl, stype = int)|DROP AGGREGATE agg(int)":                                       "aggregate public.agg(integer)",
-		"CREATE PUBLICATION pub|DROP PUBLICATION pub":                                                                            "publication pub",
-		"CREATE TABLE ru (a int); CREATE RULE r AS ON INSERT TO ru DO NOTHING|DROP TABLE ru":                                     "rule r on ",
-		"ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC|ALTER DEFAULT PRIVILEGES REVOKE SELECT ON TABLES FROM PUBLIC": "default privileges",
-		"ALTER DATABASE many SET work_mem = '8MB'|ALTER DATABASE many RESET ALL":                                                 "setting of the database work_mem=8MB",
-		"CREATE TEXT SEARCH CONFIGURATION tc (copy = simple)|DROP TEXT SEARCH CONFIGURATION tc":                                  "text search configuration public.tc",
-		"CREATE TABLE sx (a int, b int); CREATE STATISTICS st ON a, b FROM sx|DROP TABLE sx":                                     "extended statistics public.st",
-	} {
-		create, drop, _ := strings.Cut(make, "|")
-		query(t, s, "many", create)
-		t.Log(create)
-		o := run(t, dir, 1, "dump", "--from", s.URL("many"), "--to", "keep")
-		require.Contains(t, o.stderr, say)
-		require.Empty(t, o.stdout)
-		require.Contains(t, run(t, dir, 1, "survey", "--from", s.URL("many")).stderr, say)
-		query(t, s, "many", drop)
-	}
-	run(t, dir, 3, "dump", "--from", s.URL("many"), "--to", "keep")
 }
 
 // TestPostgresLeastRights makes the users that grants prints, and works as them.

@@ -109,6 +109,9 @@ func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRes
 	if out.Aside != "" {
 		a.say("  the database that was there is now called %s", out.Aside)
 	}
+	for _, n := range out.Notes {
+		a.say("  %s", n)
+	}
 	for _, w := range out.Warnings() {
 		a.warn(w)
 	}

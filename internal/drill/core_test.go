@@ -126,7 +126,7 @@ type fakeTarget struct {
 
 func (t *fakeTarget) Width() int         { return 2 }
 func (t *fakeTarget) Settings() []string { return nil }
-func (t *fakeTarget) Missing(context.Context, []engine.Object) ([]string, error) {
+func (t *fakeTarget) Missing(context.Context, []string) ([]string, error) {
 	return nil, nil
 }
 func (t *fakeTarget) Session(context.Context) (engine.Session, error) { return &fakeSession{t}, nil }

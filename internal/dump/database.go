@@ -116,7 +116,7 @@ func (o *one) closed(path string, f *stream.File, err error) error {
 // object's SQL is.
 func (o *one) structure() error {
 	var index []manifest.ObjectEntry
-	for _, section := range []engine.Section{engine.Schema, engine.Keys, engine.Finish, engine.Owners} {
+	for _, section := range []engine.Section{engine.Schema, engine.Keys, engine.Finish, engine.Owners, engine.Active} {
 		path := string(section) + ".sql" + o.Compression.Ending()
 		var sql []string
 		at := int64(len(o.cat.Header))
@@ -149,18 +149,37 @@ func (o *one) structure() error {
 	})
 }
 
+// counts gives the rows of each table, and the queries that count them. A tree whose
+// rows may land in other partitions is counted as one.
+func (o *one) counts() (lines, queries string) {
+	rows := map[string]int64{}
+	var order []string
+	for i, t := range o.cat.Tables {
+		id := t.ID
+		if t.Through != "" {
+			id = t.Through
+		}
+		if _, seen := rows[id]; !seen {
+			order = append(order, id)
+			queries += t.Count
+		}
+		rows[id] += o.m.Tables[i].Rows
+	}
+	for _, id := range order {
+		lines += fmt.Sprintf("%s|%d\n", id, rows[id])
+	}
+	return lines, queries
+}
+
 // companions writes what people need: the row counts and the README.
 func (o *one) companions() error {
-	var counts strings.Builder
-	for _, t := range o.m.Tables {
-		fmt.Fprintf(&counts, "%s|%d\n", t.ID, t.Rows)
-	}
+	counts, queries := o.counts()
 	readme, err := o.readme()
 	if err != nil {
 		return err
 	}
 	for _, f := range []struct{ name, text string }{
-		{manifest.CountSQL, o.cat.CountSQL}, {manifest.CountText, counts.String()}, {manifest.Readme, readme},
+		{manifest.CountSQL, queries}, {manifest.CountText, counts}, {manifest.Readme, readme},
 	} {
 		err := o.file(f.name, stream.None, func(w *stream.File) error {
 			_, err := w.Write([]byte(f.text))

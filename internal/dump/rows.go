@@ -18,7 +18,7 @@ func (o *one) rows(ctx context.Context) error {
 	o.m.Tables = make([]manifest.Table, len(o.cat.Tables))
 	var expected int64
 	for i, t := range o.cat.Tables {
-		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns}
+		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree, Through: t.Through}
 		expected += t.Bytes
 	}
 	o.w.Meter.Begin("dumping "+o.m.Database, 0, expected)

@@ -154,6 +154,7 @@ const (
 	Keys   Section = "30-keys"
 	Finish Section = "50-finish"
 	Owners Section = "60-owners"
+	Active Section = "70-active" // what acts by itself once it is there; not in a drill
 )
 
 // Object is one thing in a database other than rows, with the SQL that makes it.
@@ -165,8 +166,13 @@ type Object struct {
 	Section Section  `json:"section"`
 	SQL     string   `json:"-"`
 
-	// Rule marks a rule about the rows (a constraint, an index): when the rows
-	// themselves break it, the rows still come back.
+	// Roles are the users or roles that the SQL names, as SQL writes them.
+	Roles []string `json:"roles,omitempty"`
+	// Note says in which way the object does not come back as it was.
+	Note string `json:"note,omitempty"`
+	// Rule marks what a restore goes on without: a rule about the rows (a
+	// constraint, an index) that the rows themselves break, or what the target
+	// cannot have. It is named then.
 	Rule bool `json:"rule,omitempty"`
 	// Unchecked is the SQL that adds the rule without testing existing rows;
 	// empty where the server has no such thing.
@@ -188,6 +194,15 @@ type Table struct {
 	Shares  int      // readers that it pays to divide a large table among
 	Frame   Framing
 	Handle  any // the engine's own
+
+	// Tree is the ID of the partitioned table at the top, for a partition. Through is
+	// the same, where its rows must be loaded through the top: which partition they
+	// land in is the target's business.
+	Tree    string
+	Through string
+	// Count is a query that prints a line "ID|rows"; for a table with Through, of
+	// the whole tree.
+	Count string
 }
 
 // Part is a range of a table's blocks that is read as one: from From up to To, or
@@ -223,9 +238,6 @@ type Catalog struct {
 	Tables   []Table           // sorted by ID
 	Objects  []Object          // in load order
 	Warnings []string          // what is not part of the one moment
-	// CountSQL is a query that prints a line "table|rows" for each table, in
-	// the order of Tables.
-	CountSQL string
 }
 
 // TargetSpec says what to restore into.
@@ -253,8 +265,8 @@ type Target interface {
 	// was given.
 	Finish(ctx context.Context) (aside string, err error)
 	Discard(ctx context.Context) error
-	// Missing lists the users or roles that the objects name and the target lacks.
-	Missing(ctx context.Context, objects []Object) ([]string, error)
+	// Missing lists those of some users or roles that the target lacks.
+	Missing(ctx context.Context, roles []string) ([]string, error)
 }
 
 // Trouble is the code of errors that say nothing about a dump: the connection, or

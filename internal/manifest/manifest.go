@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,7 +62,15 @@ type Table struct {
 	Rows    int64    `json:"rows"`
 	Sum     string   `json:"sum"`
 	Bytes   int64    `json:"bytes"` // text of the rows
+
+	Tree    string   `json:"tree,omitempty"`    // the partitioned table at the top, of a partition
+	Through string   `json:"through,omitempty"` // the same, where rows are loaded through it
 	Files   []string `json:"files"`
+}
+
+// Has says whether the dump has a file of a section.
+func (m *Manifest) Has(section string) bool {
+	return slices.ContainsFunc(m.Files, func(f File) bool { return strings.HasPrefix(f.Path, section+".") })
 }
 
 // File is a file of the dump.

@@ -13,7 +13,10 @@ import (
 func (l *loader) choose() error {
 	l.tables = l.m.Tables
 	if l.opt.Owners == Mine {
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners })
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners || o.Kind == "owner" })
+	}
+	if l.opt.Passive {
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })
 	}
 	if len(l.opt.Only) == 0 {
 		return nil
@@ -36,6 +39,16 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 		for _, t := range m.Tables {
 			if n == t.ID || n == t.Name || n == t.Schema+"."+t.Name {
 				hits = append(hits, t.ID)
+			}
+		}
+		if len(hits) == 0 {
+			for _, t := range m.Tables { // a partitioned table is its partitions
+				if n == t.Tree && n != "" {
+					wanted[t.ID], wanted[t.Tree] = true, true
+				}
+			}
+			if len(wanted) > 0 {
+				continue
 			}
 		}
 		switch len(hits) {

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
@@ -31,6 +33,7 @@ type Options struct {
 	Replace bool     // rename an existing one aside
 	Only    []string // just these tables, with what they need; empty: all
 	Owners  Owners
+	Passive bool // leave out what acts by itself once it is there
 }
 
 // Outcome is what came of a restore.
@@ -41,9 +44,13 @@ type Outcome struct {
 	Tables    int
 	Took      time.Duration
 	Unchecked []string // rules that the rows break: added without testing them
-	LeftOut   []string // rules that the rows break and the server cannot add at all
+	LeftOut   []Lost   // what the target could not take, and went on without
+	Notes     []string // what does not come back as it was
 	Settings  []string
 }
+
+// Lost is an object that did not come back.
+type Lost struct{ ID, Why string }
 
 // Warnings are sentences about what did not come back as it was.
 func (o *Outcome) Warnings() (list []string) {
@@ -51,7 +58,7 @@ func (o *Outcome) Warnings() (list []string) {
 		list = append(list, "the data breaks the "+r+": it was added without testing the rows that are there")
 	}
 	for _, r := range o.LeftOut {
-		list = append(list, "the data breaks the "+r+": it is left out")
+		list = append(list, "the "+r.ID+" is left out: "+r.Why)
 	}
 	return list
 }
@@ -151,26 +158,34 @@ func (l *loader) index() error {
 	return nil
 }
 
-// roles refuses before anything is loaded when owners or grants name roles that
-// the target lacks.
+// roles looks for the roles that the objects name. Before anything is loaded, those
+// that the target lacks are an error; where everything is to belong to the restoring
+// user, what names them is left out.
 func (l *loader) roles(ctx context.Context) error {
-	var objects []engine.Object
+	var named []string
 	for _, o := range l.objects {
-		if o.Section == engine.Owners {
-			full, err := l.sql(o)
-			if err != nil {
-				return err
+		for _, role := range o.Roles {
+			if !slices.Contains(named, role) {
+				named = append(named, role)
 			}
-			o.Object.SQL = full
-			objects = append(objects, o.Object)
 		}
 	}
-	missing, err := l.t.Missing(ctx, objects)
+	missing, err := l.t.Missing(ctx, named)
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return fault.New("roles-missing", nil, "the dump's owners and grants name roles that the target lacks: %v", missing).
-		Advise("create them there (CREATE ROLE), or add '--owners mine': everything then belongs to the restoring user")
+	if l.opt.Owners != Mine {
+		return fault.New("roles-missing", nil, "the dump names roles that the target lacks: %s", strings.Join(missing, ", ")).
+			Advise("create them there, or add '--owners mine': everything then belongs to the restoring user")
+	}
+	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
+		i := slices.IndexFunc(o.Roles, func(role string) bool { return slices.Contains(missing, role) })
+		if i >= 0 {
+			l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), "the target has no role " + o.Roles[i]})
+		}
+		return i >= 0
+	})
+	return nil
 }
 
 // sql cuts an object's SQL out of its file.
@@ -201,7 +216,7 @@ func (l *loader) run(ctx context.Context) error {
 	if err := l.rows(ctx); err != nil {
 		return err
 	}
-	for _, section := range []engine.Section{engine.Keys, engine.Finish, engine.Owners} {
+	for _, section := range []engine.Section{engine.Keys, engine.Finish, engine.Owners, engine.Active} {
 		if err := l.exec(ctx, s, section); err != nil {
 			return err
 		}
@@ -220,7 +235,7 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 	}
 	if section != engine.Schema {
 		l.meter.Begin(fmt.Sprintf("restoring %s: %s", l.m.Database, map[engine.Section]string{
-			engine.Keys: "keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants"}[section]), len(list), 0)
+			engine.Keys: "keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants", engine.Active: "what acts by itself"}[section]), len(list), 0)
 	}
 	for _, o := range list {
 		sql, err := l.sql(o)
@@ -236,8 +251,17 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 }
 
 func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, sql string) error {
+	for _, lost := range l.out.LeftOut {
+		if slices.Contains(o.Needs, lost.ID) {
+			l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), "it needs the " + lost.ID})
+			return nil
+		}
+	}
 	err := s.Exec(ctx, sql)
 	if err == nil {
+		if o.Note != "" {
+			l.out.Notes = append(l.out.Notes, "the "+o.ID()+" "+o.Note)
+		}
 		return nil
 	}
 	if ctx.Err() != nil {
@@ -255,7 +279,7 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 		if s.Exec(ctx, "SELECT 1;") != nil {
 			return wrapped
 		}
-		l.out.LeftOut = append(l.out.LeftOut, fmt.Sprintf("%s (%v)", o.ID(), err))
+		l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), err.Error()})
 		return nil
 	}
 	if s.Exec(ctx, o.Unchecked) != nil {

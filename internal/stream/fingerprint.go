@@ -1,7 +1,9 @@
 package stream
 
 import (
+	"encoding/binary"
 	"encoding/hex"
+	"fmt"
 	"math/bits"
 
 	"github.com/zeebo/xxh3"
@@ -24,6 +26,16 @@ func (f *Fingerprint) addHash(h xxh3.Uint128) {
 	f.hi, _ = bits.Add64(f.hi, h.Hi, carry)
 }
 
+// AddText adds a fingerprint that String wrote.
+func (f *Fingerprint) AddText(s string) error {
+	b, err := hex.DecodeString(s)
+	if err != nil || len(b) != 16 {
+		return fmt.Errorf("%q is not a fingerprint", s)
+	}
+	f.addHash(xxh3.Uint128{Hi: binary.BigEndian.Uint64(b), Lo: binary.BigEndian.Uint64(b[8:])})
+	return nil
+}
+
 // String gives 32 hexadecimal digits.
 func (f Fingerprint) String() string {
 	var b [16]byte
@@ -43,8 +55,8 @@ type Counter struct {
 	long  *xxh3.Hasher // the hash of a row that came in pieces so far
 }
 
-// add adds the rows of another part of the same table.
-func (c *Counter) add(o *Counter) {
+// Add adds the rows of another part of the same table.
+func (c *Counter) Add(o *Counter) {
 	c.Sum.addHash(xxh3.Uint128{Hi: o.Sum.hi, Lo: o.Sum.lo})
 	c.Rows += o.Rows
 	c.Bytes += o.Bytes

@@ -56,7 +56,7 @@ func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(tab
 	})
 	found := make([]Counter, len(tables))
 	for _, p := range parts {
-		found[p.table].add(&p.rows)
+		found[p.table].Add(&p.rows)
 	}
 	return found, err
 }

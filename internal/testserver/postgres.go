@@ -110,6 +110,15 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 	return p, p.Start()
 }
 
+// MakeFolder makes a folder that the server owns, for a tablespace.
+func (p *Postgres) MakeFolder(name string) (string, error) {
+	path := filepath.Join(p.Folder, name)
+	if err := os.Mkdir(path, 0o700); err != nil || p.as == nil {
+		return path, err
+	}
+	return path, os.Chown(path, int(p.as.Uid), int(p.as.Gid))
+}
+
 func (p *Postgres) data() string { return filepath.Join(p.Folder, "data") }
 
 func (p *Postgres) run(program string, args ...string) error {

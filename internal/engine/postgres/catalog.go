@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"sort"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -26,21 +25,30 @@ type node struct {
 	rank  int // among objects that do not need each other
 	needs []key
 	late  bool // belongs to the finish unless rows need it
+
+	stub  *engine.Object // an outline that is enough for others in a circle
+	whole string         // the SQL that fills the outline, where it is another
 }
 
 // The ranks: what comes first when nothing else decides.
 const (
 	rankSchema = iota
+	rankExtension
 	rankType
 	rankFunction
+	rankOperator
+	rankFamily
+	rankClass
 	rankSequence
 	rankTable
+	rankAttach
 	rankDefault
 	rankSequenceOwner
 	rankColumnOption
 	rankKey
 	rankView
 	rankIndex
+	rankRefresh
 	rankCheck
 	rankReference
 	rankTrigger
@@ -49,6 +57,9 @@ const (
 	rankComment
 	rankOwner
 	rankGrant
+	rankDefaultGrant
+	rankActive
+	rankWatching // event triggers: nothing that follows sets them off
 )
 
 // ours restricts a query on namespace n to the schemas that are dumped.
@@ -70,26 +81,32 @@ type catalogReader struct {
 	seqs         []sequence
 	identity     map[place]string // the sequences of identity columns
 	laterDefault map[place]*node  // defaults that are set after the table
+	member       map[key]key      // the extension that an object belongs to
+	children     map[key][]key    // the foreign keys of partitions, by their parents'
 	warns        []string
 }
 
 // readCatalog reads all that a database holds, inside the snapshot of c.
-func readCatalog(ctx context.Context, c *pgx.Conn, version int, database string) (*engine.Catalog, error) {
-	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{},
+func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog, error) {
+	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{}, children: map[key][]key{},
 		tableID: map[uint32]string{}, identity: map[place]string{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := r.refuse(ctx, database); err != nil {
-		return nil, err
-	}
-	for _, step := range []func(context.Context) error{
-		r.schemas, r.enums, r.domains, r.functions, r.sequences, r.readTables, r.constraints, r.indexes,
-		r.views, r.triggers, r.sequenceStates, r.comments, r.owners, r.grants, r.dependencies,
+	for _, step := range []struct {
+		what string
+		read func(context.Context) error
+	}{
+		{"what may be read", r.readable}, {"schemas", r.schemas}, {"extensions", r.extensions}, {"types", r.types}, {"functions", r.functions},
+		{"aggregates", r.aggregates}, {"operators", r.operators}, {"text search", r.textSearch}, {"foreign servers", r.foreign},
+		{"sequences", r.sequences}, {"tables", r.readTables}, {"large objects", r.blobs}, {"views", r.views}, {"constraints", r.constraints},
+		{"indexes", r.indexes}, {"rules, policies and triggers", r.tabled}, {"sequence values", r.sequenceStates},
+		{"publications and settings", r.active}, {"comments", r.comments}, {"security labels", r.labels}, {"extension dependences", r.leans},
+		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"dependencies", r.dependencies},
 	} {
-		if err := step(ctx); err != nil {
-			return nil, err
+		if err := step.read(ctx); err != nil {
+			return nil, fmt.Errorf("reading %s: %w", step.what, err)
 		}
 	}
 	objects, err := r.order()
@@ -97,16 +114,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int, database string)
 		return nil, err
 	}
 	sort.Slice(r.tables, func(a, b int) bool { return r.tables[a].ID < r.tables[b].ID })
-	return &engine.Catalog{Facts: facts, Header: settings, Tables: r.tables, Objects: objects,
-		Warnings: r.warns, CountSQL: countSQL(r.tables)}, nil
-}
-
-func countSQL(tables []engine.Table) string {
-	var b strings.Builder
-	for _, t := range tables {
-		fmt.Fprintf(&b, "SELECT %s, count(*) FROM ONLY %s;\n", literal(t.ID), t.ID)
-	}
-	return b.String()
+	return &engine.Catalog{Facts: facts, Header: settings, Tables: r.tables, Objects: objects, Warnings: r.warns}, nil
 }
 
 // facts are the properties that a database is made with.
@@ -136,18 +144,15 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 func (r *catalogReader) rows(ctx context.Context, sql string, f func(pgx.Rows) error) error {
 	rows, err := r.c.Query(ctx, sql)
 	if err != nil {
-		return fmt.Errorf("reading the catalog: %w", err)
+		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		if err := f(rows); err != nil {
-			return fmt.Errorf("reading the catalog: %w", err)
+			return err
 		}
 	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("reading the catalog: %w", err)
-	}
-	return nil
+	return rows.Err()
 }
 
 func (r *catalogReader) add(class string, oid uint32, rank int, o engine.Object, needs ...key) *node {
@@ -192,129 +197,4 @@ func (r *catalogReader) schemas(ctx context.Context) error {
 		r.also(rankSchema, engine.Object{Kind: "absence", Name: "public", Section: engine.Schema, SQL: "DROP SCHEMA IF EXISTS public;\n"})
 	}
 	return err
-}
-
-func (r *catalogReader) enums(ctx context.Context) error {
-	return r.rows(ctx, `SELECT t.oid, t.typarray, format('%I.%I', n.nspname, t.typname),
-		(SELECT coalesce(string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder), '') FROM pg_enum e WHERE e.enumtypid = t.oid)
-		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace
-		WHERE t.typtype = 'e' AND `+ours+` AND `+notMember("pg_type", "t.oid"), func(rows pgx.Rows) error {
-		var oid, array uint32
-		var name, labels string
-		if err := rows.Scan(&oid, &array, &name, &labels); err != nil {
-			return err
-		}
-		r.alias[key{"pg_type", array}] = key{"pg_type", oid}
-		r.add("pg_type", oid, rankType, engine.Object{Kind: "enum type", Name: name, Section: engine.Schema,
-			SQL: "CREATE TYPE " + name + " AS ENUM (" + labels + ");\n"})
-		return nil
-	})
-}
-
-func (r *catalogReader) domains(ctx context.Context) error {
-	return r.rows(ctx, `SELECT t.oid, t.typarray, format('%I.%I', n.nspname, t.typname), format_type(t.typbasetype, t.typtypmod),
-		CASE WHEN t.typcollation <> b.typcollation AND t.typcollation <> 0
-			THEN (SELECT format(' COLLATE %I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = t.typcollation)
-			ELSE '' END
-		|| coalesce(' DEFAULT ' || coalesce(pg_get_expr(t.typdefaultbin, 0), quote_literal(t.typdefault)), '')
-		|| CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END
-		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_type b ON b.oid = t.typbasetype
-		WHERE t.typtype = 'd' AND `+ours+` AND `+notMember("pg_type", "t.oid"), func(rows pgx.Rows) error {
-		var oid, array uint32
-		var name, base string
-		var rest *string
-		if err := rows.Scan(&oid, &array, &name, &base, &rest); err != nil {
-			return err
-		}
-		def, err := define("domain", name, rest)
-		if err != nil {
-			return err
-		}
-		r.alias[key{"pg_type", array}] = key{"pg_type", oid}
-		r.add("pg_type", oid, rankType, engine.Object{Kind: "domain", Name: name, Section: engine.Schema,
-			SQL: "CREATE DOMAIN " + name + " AS " + base + def + ";\n"})
-		return nil
-	})
-}
-
-func (r *catalogReader) functions(ctx context.Context) error {
-	return r.rows(ctx, `SELECT p.oid, p.prokind::text, (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, pg_get_functiondef(p.oid)
-		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-		WHERE p.prokind IN ('f', 'p', 'w') AND `+ours+` AND `+notMember("pg_proc", "p.oid"), func(rows pgx.Rows) error {
-		var oid uint32
-		var kind string
-		var name, def *string
-		if err := rows.Scan(&oid, &kind, &name, &def); err != nil {
-			return err
-		}
-		if name == nil {
-			return fault.New("object-gone", nil, "a function was dropped while its definition was read").Advise("take the dump again")
-		}
-		sql, err := define("function", *name, def)
-		if err != nil {
-			return err
-		}
-		word := "function"
-		if kind == "p" {
-			word = "procedure"
-		}
-		r.add("pg_proc", oid, rankFunction, engine.Object{Kind: word, Name: *name, Section: engine.Schema,
-			SQL: strings.TrimSuffix(sql, "\n") + ";\n"})
-		return nil
-	})
-}
-
-func (r *catalogReader) views(ctx context.Context) error {
-	return r.rows(ctx, `SELECT c.oid, c.reltype, format('%I.%I', n.nspname, c.relname), array_to_string(c.reloptions, ', '), pg_get_viewdef(c.oid),
-		(SELECT string_agg(format('ALTER VIEW %I.%I ALTER COLUMN %I SET DEFAULT %s;', n.nspname, c.relname, a.attname, pg_get_expr(d.adbin, d.adrelid)), E'\n' ORDER BY a.attnum)
-			FROM pg_attrdef d JOIN pg_attribute a ON a.attrelid = d.adrelid AND a.attnum = d.adnum WHERE d.adrelid = c.oid)
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind = 'v' AND `+ours+` AND `+notMember("pg_class", "c.oid"), func(rows pgx.Rows) error {
-		var oid, rowType uint32
-		var name string
-		var options, def, defaults *string
-		if err := rows.Scan(&oid, &rowType, &name, &options, &def, &defaults); err != nil {
-			return err
-		}
-		body, err := define("view", name, def)
-		if err != nil {
-			return err
-		}
-		with := ""
-		if options != nil && *options != "" {
-			with = " WITH (" + *options + ")"
-		}
-		sql := "CREATE VIEW " + name + with + " AS\n" + body + "\n"
-		if defaults != nil {
-			sql += *defaults + "\n"
-		}
-		r.alias[key{"pg_type", rowType}] = key{"pg_class", oid}
-		r.add("pg_class", oid, rankView, engine.Object{Kind: "view", Name: name, Section: engine.Finish, SQL: sql}).late = true
-		return nil
-	})
-}
-
-func (r *catalogReader) triggers(ctx context.Context) error {
-	states := map[string]string{"D": "DISABLE", "R": "ENABLE REPLICA", "A": "ENABLE ALWAYS"}
-	return r.rows(ctx, `SELECT t.oid, t.tgrelid, t.tgenabled::text, quote_ident(t.tgname), format('%I.%I', n.nspname, c.relname), pg_get_triggerdef(t.oid), c.relkind::text
-		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE NOT t.tgisinternal AND `+ours+` AND `+notMember("pg_trigger", "t.oid"), func(rows pgx.Rows) error {
-		var oid, table uint32
-		var enabled, name, on, relkind string
-		var def *string
-		if err := rows.Scan(&oid, &table, &enabled, &name, &on, &def, &relkind); err != nil {
-			return err
-		}
-		sql, err := define("trigger", name, def)
-		if err != nil {
-			return err
-		}
-		sql += ";\n"
-		if word := states[enabled]; word != "" {
-			sql += "ALTER TABLE " + on + " " + word + " TRIGGER " + name + ";\n"
-		}
-		r.add("pg_trigger", oid, rankTrigger, engine.Object{Kind: "trigger", Name: name + " on " + on, Table: r.tableID[table],
-			Section: engine.Finish, SQL: sql}, key{"pg_class", table}).late = true
-		return nil
-	})
 }

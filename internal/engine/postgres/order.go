@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"strings"
 
@@ -27,31 +28,50 @@ func (r *catalogReader) resolve(k key) *node {
 	return nil
 }
 
+// needed is resolve, with an extension standing for its members.
+func (r *catalogReader) needed(k key) *node {
+	if n := r.resolve(k); n != nil {
+		return n
+	}
+	return r.nodes[r.member[k]]
+}
+
 // dependencies reads what needs what.
 func (r *catalogReader) dependencies(ctx context.Context) error {
-	return r.rows(ctx, `SELECT CASE WHEN d.classid = 'pg_rewrite'::regclass THEN 'pg_class'
-				WHEN d.classid = 'pg_attrdef'::regclass THEN 'pg_attrdef' ELSE d.classid::regclass::text END,
-			coalesce(w.ev_class, f.adrelid, d.objid), coalesce(f.adnum, 0), d.refclassid::regclass::text, d.refobjid
+	err := r.rows(ctx, `SELECT d.classid::regclass::text, d.objid, coalesce(w.ev_class, f.adrelid, 0), coalesce(f.adnum, 0), d.refclassid::regclass::text, d.refobjid
 		FROM pg_depend d
 		LEFT JOIN pg_rewrite w ON d.classid = 'pg_rewrite'::regclass AND w.oid = d.objid
 		LEFT JOIN pg_attrdef f ON d.classid = 'pg_attrdef'::regclass AND f.oid = d.objid
-		WHERE d.objid >= 16384 AND (d.refobjid >= 16384 OR d.refobjid = 'public'::regnamespace) AND d.deptype IN ('n', 'a', 'i')
-			AND NOT (d.refobjsubid > 0 AND d.classid = 'pg_class'::regclass AND d.deptype IN ('a', 'i'))`, func(rows pgx.Rows) error {
-		var class, refClass string
-		var oid, ref uint32
+		WHERE d.objid >= 16384 AND (d.refobjid >= 16384 OR d.refobjid = coalesce(to_regnamespace('public')::oid, 0)) AND d.deptype IN ('n', 'a', 'i')
+			AND NOT (d.refobjsubid > 0 AND d.classid = 'pg_class'::regclass AND d.deptype IN ('a', 'i'))
+		ORDER BY 1, 2, 5, 6`, func(rows pgx.Rows) error {
+		var own, ref key
+		var relation uint32
 		var num int16
-		if err := rows.Scan(&class, &oid, &num, &refClass, &ref); err != nil {
+		if err := rows.Scan(&own.class, &own.oid, &relation, &num, &ref.class, &ref.oid); err != nil {
 			return err
 		}
-		from, to := r.resolve(key{class, oid}), r.resolve(key{refClass, ref})
-		if class == "pg_attrdef" {
-			from = r.defaultNode(oid, num)
+		from, to := r.resolve(own), r.needed(ref)
+		switch own.class {
+		case "pg_attrdef":
+			from = r.defaultNode(relation, num)
+		case "pg_rewrite":
+			if from == nil { // the rule that makes a view a view
+				from = r.nodes[key{"pg_class", relation}]
+			}
 		}
 		if from != nil && to != nil && from != to {
 			from.needs = append(from.needs, to.key)
 		}
 		return nil
 	})
+	for parent, children := range r.children {
+		if n := r.nodes[parent]; n != nil {
+			n.needs = append(n.needs, children...)
+		}
+	}
+	r.refreshes()
+	return err
 }
 
 // defaultNode is the table, or the default itself where it comes later.
@@ -62,58 +82,145 @@ func (r *catalogReader) defaultNode(table uint32, num int16) *node {
 	return r.nodes[key{"pg_class", table}]
 }
 
-// order puts every object after what it needs. What rows need goes before them;
-// the rest after.
+// order puts every object after what it needs. What rows need goes before them; the
+// rest after. The order depends on names and needs only.
 func (r *catalogReader) order() ([]engine.Object, error) {
-	all := append([]*node{}, r.extra...)
-	for _, n := range r.nodes {
-		all = append(all, n)
-	}
-	sort.Slice(all, func(a, b int) bool {
-		if all[a].rank != all[b].rank {
-			return all[a].rank < all[b].rank
+	for {
+		all := append([]*node{}, r.extra...)
+		for _, n := range r.nodes {
+			all = append(all, n)
 		}
-		return all[a].obj.Name < all[b].obj.Name
-	})
-	r.sections(all)
-	var out []engine.Object
-	state := map[*node]int{} // 1: being placed, 2: placed
-	var path []string
-	var place func(n *node) error
-	place = func(n *node) error {
-		switch state[n] {
-		case 2:
-			return nil
-		case 1:
-			return fault.New("cannot-carry", nil, "these objects need each other: %s", strings.Join(append(path, n.obj.ID()), " → ")).
+		slices.SortFunc(all, before)
+		circle := r.circle(all)
+		if circle == nil {
+			return r.placed(all), nil
+		}
+		if !r.breakUp(circle) {
+			var names []string
+			for _, n := range circle {
+				names = append(names, n.obj.ID())
+			}
+			return nil, fault.New("cannot-carry", nil, "these objects need each other: %s", strings.Join(names, " → ")).
 				Advise("this version cannot break that circle; nothing was dumped")
 		}
-		state[n] = 1
-		path = append(path, n.obj.ID())
-		for _, k := range n.needs {
-			if other := r.resolve(k); other != nil {
-				if err := place(other); err != nil {
-					return err
-				}
-				n.obj.Needs = append(n.obj.Needs, other.obj.ID())
-			}
+	}
+}
+
+func before(a, b *node) int {
+	if a.rank != b.rank {
+		return a.rank - b.rank
+	}
+	return strings.Compare(a.obj.ID(), b.obj.ID())
+}
+
+// needs gives what a node needs, in a fixed order.
+func (r *catalogReader) needs(n *node) []*node {
+	var list []*node
+	for _, k := range n.needs {
+		if other := r.needed(k); other != nil && other != n && !slices.Contains(list, other) {
+			list = append(list, other)
+		}
+	}
+	slices.SortFunc(list, before)
+	return list
+}
+
+// circle finds nodes that need each other, if there are any.
+func (r *catalogReader) circle(all []*node) []*node {
+	done := map[*node]bool{}
+	var path, found []*node
+	var walk func(n *node) bool
+	walk = func(n *node) bool {
+		if done[n] {
+			return false
+		}
+		if i := slices.Index(path, n); i >= 0 {
+			found = slices.Clone(path[i:])
+			return true
+		}
+		path = append(path, n)
+		if slices.ContainsFunc(r.needs(n), walk) {
+			return true
 		}
 		path = path[:len(path)-1]
-		state[n] = 2
+		done[n] = true
+		return false
+	}
+	for _, n := range all {
+		if walk(n) {
+			break
+		}
+	}
+	return found
+}
+
+// breakUp gives one object of a circle an outline, which is enough for the others in
+// it. The object itself comes after them.
+func (r *catalogReader) breakUp(circle []*node) bool {
+	i := slices.IndexFunc(circle, func(n *node) bool { return n.stub != nil })
+	if i < 0 {
+		return false
+	}
+	n := circle[i]
+	outline := &node{key: key{"+outline", n.oid}, obj: *n.stub, rank: n.rank, late: n.late}
+	n.stub = nil
+	if n.whole != "" {
+		n.obj.SQL = n.whole
+	}
+	r.nodes[outline.key] = outline
+	reached := map[*node]bool{}
+	var reach func(m *node)
+	reach = func(m *node) {
+		for _, other := range r.needs(m) {
+			if !reached[other] && other != n {
+				reached[other] = true
+				reach(other)
+			}
+		}
+	}
+	reach(n)
+	for m := range reached {
+		for j, k := range m.needs {
+			if r.needed(k) == n {
+				m.needs[j] = outline.key
+			}
+		}
+	}
+	for _, k := range n.needs { // its types and schema
+		if k.class == "pg_namespace" || n.class == "pg_class" && k.class == "pg_type" {
+			outline.needs = append(outline.needs, k)
+		}
+	}
+	n.needs = append(n.needs, outline.key)
+	return true
+}
+
+// placed gives the objects in their order.
+func (r *catalogReader) placed(all []*node) []engine.Object {
+	r.sections(all)
+	var out []engine.Object
+	done := map[*node]bool{}
+	var place func(n *node)
+	place = func(n *node) {
+		if done[n] {
+			return
+		}
+		done[n] = true
+		for _, other := range r.needs(n) {
+			place(other)
+			n.obj.Needs = append(n.obj.Needs, other.obj.ID())
+		}
 		if n.obj.SQL != "" {
 			sort.Strings(n.obj.Needs)
 			out = append(out, n.obj)
 		}
-		return nil
 	}
 	for _, n := range all {
-		if err := place(n); err != nil {
-			return nil, err
-		}
+		place(n)
 	}
-	rank := map[engine.Section]int{engine.Schema: 0, engine.Keys: 1, engine.Finish: 2, engine.Owners: 3}
+	rank := map[engine.Section]int{engine.Schema: 0, engine.Keys: 1, engine.Finish: 2, engine.Owners: 3, engine.Active: 4}
 	sort.SliceStable(out, func(a, b int) bool { return rank[out[a].Section] < rank[out[b].Section] })
-	return out, nil
+	return out
 }
 
 // sections moves what rows need before the rows, and everything else that needs
@@ -128,27 +235,24 @@ func (r *catalogReader) sections(all []*node) {
 		early[n] = true
 		n.late = false
 		n.obj.Section = engine.Schema
-		for _, k := range n.needs {
-			if other := r.resolve(k); other != nil {
-				pull(other)
-			}
+		for _, other := range r.needs(n) {
+			pull(other)
 		}
 	}
 	for _, n := range all {
-		if n.obj.Kind == "table" || n.obj.Kind == "sequence" {
+		switch n.obj.Kind {
+		case "table", "partitioned table", "foreign table", "sequence", "partition":
 			pull(n)
 		}
 	}
 	for moved := true; moved; {
 		moved = false
 		for _, n := range all {
-			if early[n] || n.late || n.obj.Section == engine.Owners {
+			if early[n] || n.late || n.obj.Section == engine.Owners || n.obj.Section == engine.Active {
 				continue
 			}
-			for _, k := range n.needs {
-				if other := r.resolve(k); other != nil && other.late {
-					n.late, n.obj.Section, moved = true, engine.Finish, true
-				}
+			if slices.ContainsFunc(r.needs(n), func(other *node) bool { return other.late }) {
+				n.late, n.obj.Section, moved = true, engine.Finish, true
 			}
 		}
 	}

@@ -62,10 +62,14 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 	return nil
 }
 
-// handle is what reading a table takes: its name and its columns, as SQL.
-type handle struct{ table, columns string }
+// handle is what reading a table takes: its name and its columns, as SQL, or a query
+// of its own.
+type handle struct{ table, columns, query string }
 
 func (h handle) copySQL(p engine.Part) string {
+	if h.query != "" {
+		return "COPY (" + h.query + ") TO STDOUT"
+	}
 	if p == (engine.Part{}) {
 		list := ""
 		if h.columns != "" {

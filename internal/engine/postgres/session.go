@@ -64,12 +64,45 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (i
 	if err != nil {
 		return 0, err
 	}
+	if strings.HasPrefix(sql, blobPut) {
+		return s.loadBlobs(ctx, sql, in, seen)
+	}
 	tag, err := s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: seen}, sql)
 	return tag.RowsAffected(), plain(ctx, s.c, err)
 }
 
+// loadBlobs runs the statements that fill large objects, a line each, some at a time.
+func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, seen func(int64)) (rows int64, err error) {
+	var batch strings.Builder
+	lines := int64(0)
+	for {
+		if line != "" && (!strings.HasPrefix(line, blobPut) || !strings.HasSuffix(line, ");\n")) {
+			return rows, errors.New("the file holds something other than the contents of large objects")
+		}
+		if line != "" {
+			batch.WriteString(line)
+			lines++
+		}
+		if batch.Len() > blobPage || line == "" {
+			if err := s.Exec(ctx, batch.String()); err != nil {
+				return rows, err
+			}
+			seen(lines)
+			rows += lines
+			batch.Reset()
+			lines = 0
+		}
+		if line == "" {
+			return rows, nil
+		}
+		if line, err = in.ReadString('\n'); err != nil && (err != io.EOF || line != "") {
+			return rows, err
+		}
+	}
+}
+
 // copyStatement skips the settings and reads the COPY statement, whose names may
-// hold any character.
+// hold any character, or the first line of large objects.
 func copyStatement(in *bufio.Reader) (string, error) {
 	const end = " FROM stdin;\n"
 	var sql strings.Builder
@@ -78,6 +111,9 @@ func copyStatement(in *bufio.Reader) (string, error) {
 		line, err := in.ReadString('\n')
 		if err != nil {
 			return "", fmt.Errorf("the file has no COPY statement: %w", err)
+		}
+		if sql.Len() == 0 && strings.HasPrefix(line, blobPut) {
+			return line, nil
 		}
 		if sql.Len() == 0 && !strings.HasPrefix(line, "COPY ") {
 			continue

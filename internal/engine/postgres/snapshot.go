@@ -56,7 +56,7 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 			return nil, err
 		}
 	}
-	if snap.cat, err = readCatalog(ctx, c, s.version, database); err != nil {
+	if snap.cat, err = readCatalog(ctx, c, s.version); err != nil {
 		closeConn(c)
 		return nil, err
 	}

@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"runtime"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 
@@ -178,17 +176,36 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 
 // Discard drops the database under its working name; it is this process's own.
 func (t *target) Discard(ctx context.Context) error {
-	_, err := t.s.home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(t.work)+force(t.s.version))
-	if err == nil {
+	if drop(ctx, t.s, t.work, force(t.s.version)) == nil {
 		return nil
 	}
 	// The connection may be what was lost or cancelled: try with a new one.
-	again, err2 := driver{}.Open(ctx, t.s.at)
-	if err2 != nil {
+	again, err := driver{}.Open(ctx, t.s.at)
+	if err != nil {
 		return err
 	}
 	defer again.Close()
-	_, err = again.(*source).home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(t.work)+force(t.s.version))
+	return drop(ctx, again.(*source), t.work, force(t.s.version))
+}
+
+// drop removes a scratch database, and ends its sessions when told to. A subscription in it would hold it fast.
+func drop(ctx context.Context, s *source, name, force string) error {
+	statement := "DROP DATABASE IF EXISTS " + quote(name) + force
+	_, err := s.home.Exec(ctx, statement)
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) || pg.Code != "55006" {
+		return err
+	}
+	c, err := s.connect(ctx, name)
+	if err != nil {
+		return err
+	}
+	_, err = c.Exec(ctx, `DO $do$DECLARE s name; BEGIN FOR s IN SELECT subname FROM pg_subscription WHERE subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())
+		LOOP EXECUTE format('ALTER SUBSCRIPTION %I SET (slot_name = NONE)', s); EXECUTE format('DROP SUBSCRIPTION %I', s); END LOOP; END$do$`)
+	if err = errors.Join(err, closeConn(c)); err != nil {
+		return err
+	}
+	_, err = s.home.Exec(ctx, statement)
 	return err
 }
 
@@ -199,40 +216,13 @@ func force(version int) string {
 	return ""
 }
 
-var ownerOrGrantee = regexp.MustCompile(`(?m)(?: OWNER TO | TO | FROM |AUTHORIZATION )("(?:[^"]|"")+"|[a-z_][a-z0-9_$]*)(?: WITH GRANT OPTION)?;$`)
-
-// Missing lists the roles that owners and grants name and the server lacks.
-func (t *target) Missing(ctx context.Context, objects []engine.Object) ([]string, error) {
-	named := map[string]bool{}
-	for _, o := range objects {
-		if o.Section != engine.Owners {
-			continue
-		}
-		for _, m := range ownerOrGrantee.FindAllStringSubmatch(o.SQL, -1) {
-			name := m[1]
-			if strings.HasPrefix(name, `"`) {
-				name = strings.ReplaceAll(name[1:len(name)-1], `""`, `"`)
-			}
-			named[name] = true
-		}
-	}
-	rows, err := t.s.home.Query(ctx, "SELECT rolname::text FROM pg_roles")
+// Missing lists the roles that the server lacks.
+func (t *target) Missing(ctx context.Context, roles []string) ([]string, error) {
+	rows, err := t.s.home.Query(ctx, "SELECT r FROM unnest($1::text[]) r WHERE r NOT IN (SELECT oid::regrole::text FROM pg_roles) ORDER BY 1", roles)
 	if err != nil {
 		return nil, err
 	}
-	have, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil {
-		return nil, err
-	}
-	for _, n := range append(have, "public", "PUBLIC") {
-		delete(named, n)
-	}
-	var missing []string
-	for n := range named {
-		missing = append(missing, n)
-	}
-	sort.Strings(missing)
-	return missing, nil
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // Sweep drops the scratch databases of a keep whose maker is gone: those that
@@ -250,7 +240,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []s
 			return removed, foreign, err
 		}
 		if ours {
-			_, err = s.home.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
+			err = drop(ctx, s, name, "")
 		}
 		if !ours || err != nil { // an error: somebody uses it
 			foreign = append(foreign, name)

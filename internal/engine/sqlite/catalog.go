@@ -56,7 +56,10 @@ func readCatalog(ctx context.Context, c *conn) (*engine.Catalog, error) {
 			Advise("this version cannot dump these; nothing was dumped")
 	}
 	sort.Slice(r.cat.Tables, func(a, b int) bool { return r.cat.Tables[a].ID < r.cat.Tables[b].ID })
-	r.cat.CountSQL = countSQL(r.cat.Tables)
+	for i := range r.cat.Tables {
+		t := &r.cat.Tables[i]
+		t.Count = fmt.Sprintf("SELECT %s, count(*) FROM %s;\n", quoteText(t.ID), t.ID)
+	}
 	return r.cat, nil
 }
 
@@ -284,12 +287,4 @@ func (r *catalogReader) state(ctx context.Context) error {
 
 func (r *catalogReader) add(kind, name, sql, table string) {
 	r.cat.Objects = append(r.cat.Objects, engine.Object{Kind: kind, Name: name, Table: table, Section: engine.Finish, SQL: sql})
-}
-
-func countSQL(tables []engine.Table) string {
-	var b strings.Builder
-	for _, t := range tables {
-		fmt.Fprintf(&b, "SELECT %s, count(*) FROM %s;\n", quoteText(t.ID), t.ID)
-	}
-	return b.String()
 }

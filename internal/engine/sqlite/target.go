@@ -134,7 +134,7 @@ func (t *target) Settings() []string {
 	return []string{"journal in memory, no syncing until the file is complete"}
 }
 
-func (t *target) Missing(context.Context, []engine.Object) ([]string, error) { return nil, nil }
+func (t *target) Missing(context.Context, []string) ([]string, error) { return nil, nil }
 
 func (t *target) Session(context.Context) (engine.Session, error) { return &session{t.c}, nil }
 

@@ -170,6 +170,10 @@ type Object struct {
 	Roles []string `json:"roles,omitempty"`
 	// Note says in which way the object does not come back as it was.
 	Note string `json:"note,omitempty"`
+	// Beside says whether the object can be made while others are, and Locks names
+	// the tables (by their ID) that it then locks.
+	Beside string   `json:"beside,omitempty"`
+	Locks  []string `json:"locks,omitempty"`
 	// Rule marks what a restore goes on without: a rule about the rows (a
 	// constraint, an index) that the rows themselves break, or what the target
 	// cannot have. It is named then.
@@ -178,6 +182,12 @@ type Object struct {
 	// empty where the server has no such thing.
 	Unchecked string `json:"unchecked,omitempty"`
 }
+
+// How an object locks its tables while others are made beside it.
+const (
+	Shared = "shared" // others may lock them so too
+	Alone  = "alone"
+)
 
 // ID identifies an object within its database.
 func (o Object) ID() string { return o.Kind + " " + o.Name }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"grainkeep/internal/engine"
@@ -113,6 +114,8 @@ type loader struct {
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
 	text    map[string][]byte // of the files that hold objects
+
+	mu sync.Mutex // guards out and text while objects are made side by side
 }
 
 // Load loads a dump into a target: structure, rows, keys, the rest.
@@ -190,6 +193,8 @@ func (l *loader) roles(ctx context.Context) error {
 
 // sql cuts an object's SQL out of its file.
 func (l *loader) sql(o manifest.ObjectEntry) (string, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	text, ok := l.text[o.File]
 	if !ok {
 		var err error
@@ -237,31 +242,36 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 		l.meter.Begin(fmt.Sprintf("restoring %s: %s", l.m.Database, map[engine.Section]string{
 			engine.Keys: "keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants", engine.Active: "what acts by itself"}[section]), len(list), 0)
 	}
+	if section == engine.Keys || section == engine.Finish {
+		return l.build(ctx, list)
+	}
 	for _, o := range list {
-		sql, err := l.sql(o)
-		if err != nil {
+		if err := l.make(ctx, s, o); err != nil {
 			return err
 		}
-		if err := l.object(ctx, s, o.Object, sql); err != nil {
-			return err
-		}
-		l.meter.Done.Add(1)
 	}
 	return nil
 }
 
+func (l *loader) make(ctx context.Context, s engine.Session, o manifest.ObjectEntry) error {
+	sql, err := l.sql(o)
+	if err == nil {
+		err = l.object(ctx, s, o.Object, sql)
+	}
+	if err == nil {
+		l.meter.Done.Add(1)
+	}
+	return err
+}
+
 func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, sql string) error {
-	for _, lost := range l.out.LeftOut {
-		if slices.Contains(o.Needs, lost.ID) {
-			l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), "it needs the " + lost.ID})
-			return nil
-		}
+	if id, ok := l.lost(o.Needs); ok {
+		l.leaveOut(o, "it needs the "+id)
+		return nil
 	}
 	err := s.Exec(ctx, sql)
 	if err == nil {
-		if o.Note != "" {
-			l.out.Notes = append(l.out.Notes, "the "+o.ID()+" "+o.Note)
-		}
+		l.note(o)
 		return nil
 	}
 	if ctx.Err() != nil {
@@ -279,14 +289,41 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 		if s.Exec(ctx, "SELECT 1;") != nil {
 			return wrapped
 		}
-		l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), err.Error()})
+		l.leaveOut(o, err.Error())
 		return nil
 	}
 	if s.Exec(ctx, o.Unchecked) != nil {
 		return wrapped
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	l.out.Unchecked = append(l.out.Unchecked, o.ID())
 	return nil
+}
+
+func (l *loader) lost(needs []string) (string, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, lost := range l.out.LeftOut {
+		if slices.Contains(needs, lost.ID) {
+			return lost.ID, true
+		}
+	}
+	return "", false
+}
+
+func (l *loader) leaveOut(o engine.Object, why string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), why})
+}
+
+func (l *loader) note(o engine.Object) {
+	if o.Note != "" {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.out.Notes = append(l.out.Notes, "the "+o.ID()+" "+o.Note)
+	}
 }
 
 // Objects reads a dump's objects with their SQL, in load order.

@@ -23,11 +23,12 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
+	only := flag.String("only", "", "sqlite or postgres: measure just that")
 	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for SQLite")
 	flag.Parse()
 	path, err := filepath.Abs(*program)
 	if err == nil {
-		err = bench(path, *scale)
+		err = bench(path, *only, *scale)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -35,7 +36,7 @@ func main() {
 	}
 }
 
-func bench(program string, scale float64) error {
+func bench(program, only string, scale float64) error {
 	dir, err := os.MkdirTemp("", "grainkeep-bench-")
 	if err != nil {
 		return err
@@ -47,8 +48,13 @@ func bench(program string, scale float64) error {
 	if err := startUp(program); err != nil {
 		return err
 	}
-	if err := benchSQLite(program, dir, int(2e6*scale)); err != nil {
-		return fmt.Errorf("SQLite: %w", err)
+	if only != "postgres" {
+		if err := benchSQLite(program, dir, int(2e6*scale)); err != nil {
+			return fmt.Errorf("SQLite: %w", err)
+		}
+	}
+	if only == "sqlite" {
+		return nil
 	}
 	return benchPostgres(program, dir, int(5e6*scale))
 }
@@ -103,10 +109,14 @@ func duel(what string, aim float64, against func() error, program, from, to stri
 		best, other, memory = min(best, t), min(other, o), max(memory, m)
 		ratios[i] = t.Seconds() / o.Seconds()
 	}
+	report(what, aim, best, other, ratios, memory)
+	return nil
+}
+
+func report(what string, aim float64, best, other time.Duration, ratios []float64, memory int64) {
 	sort.Float64s(ratios)
 	fmt.Printf("%-22s best %5.2f s against %5.2f s: ratio %.2f, median of the rounds %.2f (aim: at most %.2f); memory %d MiB (aim: at most 96)\n",
 		what, best.Seconds(), other.Seconds(), best.Seconds()/other.Seconds(), ratios[rounds/2], aim, memory)
-	return nil
 }
 
 func benchSQLite(program, dir string, rows int) error {
@@ -186,5 +196,53 @@ func benchPostgres(program, dir string, rows int) error {
 		_, err := b.PgConn().CopyTo(ctx, io.Discard, "COPY booking TO STDOUT")
 		return err
 	}
-	return duel("full dump, PostgreSQL", 1.15, against, program, p.URL("bench"), filepath.Join(dir, "keep-postgres"))
+	store := filepath.Join(dir, "keep-postgres")
+	if err := duel("full dump, PostgreSQL", 1.15, against, program, p.URL("bench"), store); err != nil {
+		return err
+	}
+	if _, err := b.Exec(ctx, "CREATE INDEX by_passenger ON booking (passenger); CREATE INDEX by_day ON booking (made_at, price); ALTER TABLE booking ADD CHECK (price >= 0)"); err != nil {
+		return err
+	}
+	b.Close(ctx)
+	return benchRestore(program, store, dir, p)
+}
+
+// benchRestore measures a restore against the interactive client that loads the same
+// text on one connection, and then makes the same keys and indexes.
+func benchRestore(program, store, dir string, p *testserver.Postgres) error {
+	if _, _, err := measured(program, "dump", "--from", p.URL("bench"), "--to", store, "--job", "restore"); err != nil {
+		return err
+	}
+	text := filepath.Join(dir, "all.sql")
+	if out, err := exec.Command("sh", "-c", "cd "+store+"/restore/bench/*/ && zstd -dcq $(find . -path './[0-9][0-9]-*.zst' | sort) > "+text).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	client := func(database string, args ...string) error {
+		cmd := exec.Command("psql", append([]string{"-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", "-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", testserver.Admin, "-d", database}, args...)...)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		return nil
+	}
+	ratios, best, other, memory := make([]float64, rounds), time.Hour, time.Hour, int64(0)
+	for i := range rounds {
+		if err := client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours", "-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT"); err != nil {
+			return err
+		}
+		start := time.Now()
+		if err := client("theirs", "-f", text); err != nil {
+			return err
+		}
+		o := time.Since(start)
+		if err := client("postgres", "-c", "DROP DATABASE theirs", "-c", "CHECKPOINT"); err != nil {
+			return err
+		}
+		t, m, err := measured(program, "restore", "restore/bench", "--from", store, "--to", p.URL(""), "--as", "ours")
+		if err != nil {
+			return err
+		}
+		best, other, memory, ratios[i] = min(best, t), min(other, o), max(memory, m), t.Seconds()/o.Seconds()
+	}
+	report("restore, PostgreSQL", 0.75, best, other, ratios, memory)
+	return nil
 }

@@ -15,14 +15,15 @@ func (r *catalogReader) constraints(ctx context.Context) error {
 	return r.rows(ctx, `SELECT k.oid, k.contype::text, k.conrelid, k.confrelid, k.contypid, k.conindid, quote_ident(k.conname),
 		CASE WHEN k.conrelid <> 0 THEN (SELECT format('%I.%I', cn.nspname, c.relname) FROM pg_class c JOIN pg_namespace cn ON cn.oid = c.relnamespace WHERE c.oid = k.conrelid)
 			ELSE (SELECT format('%I.%I', tn.nspname, t.typname) FROM pg_type t JOIN pg_namespace tn ON tn.oid = t.typnamespace WHERE t.oid = k.contypid) END,
-		pg_get_constraintdef(k.oid), k.convalidated, coalesce((SELECT c.relkind = 'p' FROM pg_class c WHERE c.oid = k.conrelid), false), k.conparentid
+		pg_get_constraintdef(k.oid), k.convalidated, coalesce((SELECT c.relkind = 'p' FROM pg_class c WHERE c.oid = k.conrelid), false),
+		coalesce((SELECT bool_or(c.relhassubclass) FROM pg_class c WHERE c.oid IN (k.conrelid, k.confrelid)), false), k.conparentid
 		FROM pg_constraint k JOIN pg_namespace n ON n.oid = k.connamespace
 		WHERE k.contype IN ('p', 'u', 'c', 'f', 'x') AND NOT (k.contype = 'c' AND k.conrelid <> 0 AND NOT k.conislocal)
 		AND NOT EXISTS (SELECT FROM pg_constraint p WHERE p.oid = k.conparentid AND p.conrelid = k.conrelid) AND `+ours+` AND `+notMember("pg_constraint", "k.oid")+`
 		AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_class'::regclass AND x.objid = k.conrelid AND x.deptype = 'e')`, func(rows pgx.Rows) error {
 		var k constraint
 		var on, def *string
-		if err := rows.Scan(&k.oid, &k.kind, &k.table, &k.other, &k.domain, &k.index, &k.name, &on, &def, &k.validated, &k.partitioned, &k.parent); err != nil {
+		if err := rows.Scan(&k.oid, &k.kind, &k.table, &k.other, &k.domain, &k.index, &k.name, &on, &def, &k.validated, &k.partitioned, &k.tree, &k.parent); err != nil {
 			return err
 		}
 		if on == nil {
@@ -42,7 +43,7 @@ func (r *catalogReader) constraints(ctx context.Context) error {
 type constraint struct {
 	oid, table, other, domain, index, parent uint32
 	kind, name, on, body                     string
-	validated, partitioned                   bool
+	validated, partitioned, tree             bool // tree: of a table that others inherit from
 }
 
 // addConstraint adds it where it was made. On a partitioned table, keys are added to
@@ -76,6 +77,12 @@ func (r *catalogReader) addConstraint(k *constraint) {
 	if k.validated && (k.kind == "c" || k.kind == "f" && !k.partitioned) {
 		o.Unchecked = head + k.body + " NOT VALID;\n"
 	}
+	if k.domain == 0 && !k.partitioned && !k.tree {
+		o.Beside, o.Locks = engine.Alone, []string{r.tableID[k.table]}
+		if k.kind == "f" {
+			o.Locks = append(o.Locks, r.tableID[k.other])
+		}
+	}
 	n := r.add("pg_constraint", k.oid, rank, o, needs...)
 	n.late = o.Section == engine.Finish
 	if k.kind == "f" && k.parent != 0 {
@@ -92,13 +99,13 @@ func (r *catalogReader) indexes(ctx context.Context) error {
 		EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
 		coalesce((SELECT quote_ident(s.spcname) FROM pg_tablespace s WHERE s.oid = c.reltablespace), ''),
 		coalesce((SELECT string_agg(format(E'ALTER INDEX %I.%I ALTER COLUMN %s SET STATISTICS %s;\n', n.nspname, c.relname, a.attnum, a.attstattarget), '' ORDER BY a.attnum)
-			FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attstattarget >= 0), ''), format('%I.%I', tn.nspname, t.relname)
+			FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attstattarget >= 0), ''), format('%I.%I', tn.nspname, t.relname), c.relkind = 'i'
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace tn ON tn.oid = t.relnamespace
 		WHERE t.relkind IN ('r', 'p', 'm') AND t.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "t.oid"), func(rows pgx.Rows) error {
 		var x index
 		var def *string
-		if err := rows.Scan(&x.oid, &x.table, &x.name, &x.unique, &x.valid, &x.identity, &x.clustered, &def, &x.short, &x.constraint, &x.tablespace, &x.statistics, &x.on); err != nil {
+		if err := rows.Scan(&x.oid, &x.table, &x.name, &x.unique, &x.valid, &x.identity, &x.clustered, &def, &x.short, &x.constraint, &x.tablespace, &x.statistics, &x.on, &x.plain); err != nil {
 			return err
 		}
 		if !x.valid {
@@ -120,9 +127,9 @@ func (r *catalogReader) indexes(ctx context.Context) error {
 
 // index is one under construction.
 type index struct {
-	oid, table                                     uint32
-	name, short, on, tablespace, statistics        string
-	unique, valid, identity, clustered, constraint bool
+	oid, table                                            uint32
+	name, short, on, tablespace, statistics               string
+	unique, valid, identity, clustered, constraint, plain bool
 }
 
 func (r *catalogReader) addIndex(x *index, body string) {
@@ -130,6 +137,9 @@ func (r *catalogReader) addIndex(x *index, body string) {
 	table := r.tableID[x.table]
 	if !x.constraint {
 		o := engine.Object{Kind: "index", Name: x.name, Table: table, Section: engine.Finish, SQL: body + ";\n" + x.statistics, Rule: true}
+		if x.plain {
+			o.Beside, o.Locks = engine.Shared, []string{x.on}
+		}
 		if x.unique && table != "" { // on a materialised view it has to wait for the rows
 			o.Kind, o.Section = "unique index", engine.Keys
 		}

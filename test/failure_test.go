@@ -264,7 +264,7 @@ func TestMemoryStaysSmall(t *testing.T) {
 	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20), "rows and values are streamed")
 	parts, err := filepath.Glob(filepath.Join(dir, "keep/adhoc/big/*/20-data/public.photo/part-*"))
 	require.NoError(t, err)
-	require.Len(t, parts, 2, "the next row begins another file after 128 MiB")
+	require.Len(t, parts, 2, "the next row begins another file after 64 MiB")
 	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20), "and they come back so")
 	path := filepath.Join(dir, "big.db")
 	makeFile(t, path, "CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")

@@ -124,7 +124,7 @@ type fakeTarget struct {
 	db *fakeDB
 }
 
-func (t *fakeTarget) Width() int         { return 2 }
+func (t *fakeTarget) Width() (int, int)  { return 2, 2 }
 func (t *fakeTarget) Settings() []string { return nil }
 func (t *fakeTarget) Missing(context.Context, []string) ([]string, error) {
 	return nil, nil

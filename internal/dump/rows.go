@@ -39,7 +39,7 @@ func (o *one) rows(ctx context.Context) error {
 
 // fileOf is how many bytes of rows a file takes before the next is begun. A restore
 // loads the files of a large table side by side.
-const fileOf = 128 << 20
+const fileOf = 64 << 20
 
 // sheaf writes rows of a table into files of a bounded size.
 type sheaf struct {

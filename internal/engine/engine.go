@@ -264,8 +264,9 @@ type TargetSpec struct {
 // Target is a database being restored. It stands under a working name until
 // Finish puts it in place; Discard removes it. One of the two is always called.
 type Target interface {
-	// Width is how many sessions can usefully work at the same time.
-	Width() int
+	// Width is how many sessions can usefully work at the same time, at loading
+	// rows and at making what comes after them.
+	Width() (rows, after int)
 	Session(ctx context.Context) (Session, error)
 	// Settings tells which settings were made for speed.
 	Settings() []string

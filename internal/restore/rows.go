@@ -34,7 +34,8 @@ func (l *loader) rows(ctx context.Context) error {
 	l.out.Tables = len(order)
 	loaded := make([]atomic.Int64, len(order))
 	l.meter.Begin("restoring "+l.m.Database, len(pieces), bytes)
-	err := stream.InParallel(ctx, l.t.Width(), pieces, func(ctx context.Context, next func() (piece, bool)) error {
+	width, _ := l.t.Width()
+	err := stream.InParallel(ctx, width, pieces, func(ctx context.Context, next func() (piece, bool)) error {
 		s, err := l.t.Session(ctx)
 		if err != nil {
 			return err
@@ -67,13 +68,16 @@ func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64
 		return 0, l.fileTrouble(path, err)
 	}
 	defer f.Close()
-	rows, err := s.Load(ctx, &metered{f, l.meter}, func(n int64) { l.meter.Rows.Add(n) })
+	text := stream.NewAhead(&metered{f, l.meter})
+	defer text.Close()
+	rows, err := s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
 	if err != nil {
 		if ctx.Err() != nil {
 			return 0, context.Cause(ctx)
 		}
 		return 0, l.loadTrouble(path, err)
 	}
+	text.Close()
 	return rows, l.checkSum(path, f)
 }
 

@@ -52,7 +52,8 @@ func (l *loader) build(ctx context.Context, list []manifest.ObjectEntry) error {
 	stop := context.AfterFunc(ctx, b.changed.Broadcast)
 	defer stop()
 	var group sync.WaitGroup
-	for range max(1, min(l.t.Width(), beside)) {
+	_, width := l.t.Width()
+	for range max(1, min(width, beside)) {
 		group.Go(func() { b.work(ctx) })
 	}
 	group.Wait()

@@ -53,6 +53,7 @@ func noTimeouts(serverVersion string) string {
 // fast are settings for loading rows into a database that nobody uses yet.
 const fast = `SET synchronous_commit = off;
 SET maintenance_work_mem = '256MB';
+SET max_parallel_maintenance_workers = 1;
 `
 
 // quote writes a name as SQL, always in quotes.

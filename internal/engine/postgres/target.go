@@ -122,10 +122,15 @@ func (t *target) vacant(ctx context.Context) error {
 	return nil
 }
 
-func (t *target) Width() int { return max(1, runtime.GOMAXPROCS(0)) }
+// Width is the cores for rows. An index is made by two of the server's processes
+// together, so half as many are made side by side.
+func (t *target) Width() (rows, after int) {
+	cores := runtime.GOMAXPROCS(0)
+	return cores, max(1, cores/2)
+}
 
 func (t *target) Settings() []string {
-	return []string{"synchronous_commit = off", "maintenance_work_mem = 256MB"}
+	return strings.FieldsFunc(strings.ReplaceAll(fast, "SET ", ""), func(r rune) bool { return r == ';' || r == '\n' })
 }
 
 func (t *target) Session(ctx context.Context) (engine.Session, error) {

@@ -128,7 +128,7 @@ func (t *target) unused(ctx context.Context) error {
 	return nil // a damaged file may be renamed aside too
 }
 
-func (t *target) Width() int { return 1 }
+func (t *target) Width() (rows, after int) { return 1, 1 }
 
 func (t *target) Settings() []string {
 	return []string{"journal in memory, no syncing until the file is complete"}

@@ -37,8 +37,8 @@ func facts(t *testing.T, s *testserver.Postgres, database string) []string {
 	defer c.Close(ctx)
 	ask(t, c, "SET datestyle = 'ISO'; SET extra_float_digits = 1; SET search_path = public")
 	out := strings.Split(ask(t, c, string(script)), "\n")
-	for table := range strings.SplitSeq(ask(t, c, `SELECT oid::regclass::text FROM pg_class WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND relnamespace IN
-		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\n") {
+	for table := range strings.SplitSeq(ask(t, c, `SELECT string_agg(oid::regclass::text, chr(1)) FROM pg_class WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND relnamespace IN
+		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\x01") {
 		out = append(out, table+" "+ask(t, c, fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
 	}
 	require.Greater(t, len(out), 10)
@@ -250,6 +250,20 @@ answer = "0"
 	require.NoError(t, os.Chmod(pass, 0o644))
 	require.Contains(t, run(t, dir, 2, "dump", "--from", url, "--to", "./other").stderr, "others can read the password file")
 	require.NoError(t, os.Remove(pass))
+
+	// What would be missing is told before anything is written, all of it at once.
+	dropDatabases(t, s, "guarded")
+	query(t, s, "postgres", "CREATE DATABASE guarded")
+	defer dropDatabases(t, s, "guarded")
+	query(t, s, "guarded", "CREATE TABLE hidden AS SELECT 1 AS a; ALTER TABLE hidden ENABLE ROW LEVEL SECURITY; SELECT lo_from_bytea(4711, 'x')")
+	guarded := []string{"--from", fmt.Sprintf("postgres://pilot@127.0.0.1:%d/guarded", s.Port)}
+	require.NoError(t, os.WriteFile(pass, []byte("*:*:*:pilot:hunter2\n"), 0o600))
+	for _, command := range [][]string{{"survey"}, {"dump", "--to", "./other"}} {
+		require.Regexp(t, `may not read the large objects: 4711; tables whose row security would hide rows \(.*\): public.hidden`, run(t, dir, 1, append(command, guarded...)...).stderr)
+	}
+	query(t, s, "guarded", "ALTER ROLE pilot BYPASSRLS; GRANT SELECT ON LARGE OBJECT 4711 TO pilot")
+	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
+	run(t, dir, 0, "drill", "adhoc/guarded", "--from", "./other", "--to", s.URL(""))
 
 	// A clean-up that meets somebody else's scratch database lists it, no more; one
 	// with this keep's mark that nobody holds is dropped.

@@ -98,7 +98,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 		what string
 		read func(context.Context) error
 	}{
-		{"what may be read", r.readable}, {"schemas", r.schemas}, {"extensions", r.extensions}, {"types", r.types}, {"functions", r.functions},
+		{"schemas", r.schemas}, {"extensions", r.extensions}, {"types", r.types}, {"functions", r.functions},
 		{"aggregates", r.aggregates}, {"operators", r.operators}, {"text search", r.textSearch}, {"foreign servers", r.foreign},
 		{"sequences", r.sequences}, {"tables", r.readTables}, {"large objects", r.blobs}, {"views", r.views}, {"constraints", r.constraints},
 		{"indexes", r.indexes}, {"rules, policies and triggers", r.tabled}, {"sequence values", r.sequenceStates},

@@ -30,6 +30,13 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 			line("GRANT CONNECT ON DATABASE %s TO %s;", quote(d), quote(user))
 		}
 		line("")
+		line("-- Only where tables have row security, or the dump would lack the rows that it hides:")
+		line("--   ALTER ROLE %s BYPASSRLS;", quote(user))
+		line("-- Only where there are large objects, for each of them:")
+		line("--   GRANT SELECT ON LARGE OBJECT 4711 TO %s;", quote(user))
+		line("-- Where subscriptions connect to, and the options of user mappings, only an administrator may read;")
+		line("-- a dump by this user says which it lacks.")
+		line("")
 		line("-- On versions 12 and 13 there is no pg_read_all_data. There, in each database and for each of its schemas:")
 		line("--   GRANT USAGE ON SCHEMA public TO %s;", quote(user))
 		line("--   GRANT SELECT ON ALL TABLES IN SCHEMA public TO %s;", quote(user))

@@ -10,34 +10,43 @@ import (
 	"grainkeep/internal/fault"
 )
 
-// readable fails with the name of every table and large object that this user
-// could read only in part, or not at all.
-func (r *catalogReader) readable(ctx context.Context) error {
+// unreadable are the kinds of things that a user may be unable to read, or could
+// read only in part.
+var unreadable = []struct{ what, sql string }{
+	{"schemas", `SELECT quote_ident(n.nspname) FROM pg_namespace n WHERE ` + ours + ` AND NOT has_schema_privilege(n.oid, 'USAGE')`},
+	{"tables", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid, 'SELECT')`},
+	{"sequences", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid, 'SELECT')`},
+	{"large objects", `SELECT l.oid::text FROM pg_largeobject_metadata l WHERE NOT (pg_has_role(l.lomowner, 'USAGE')
+		OR EXISTS (SELECT FROM aclexplode(l.lomacl) x WHERE x.privilege_type = 'SELECT' AND (x.grantee = 0 OR pg_has_role(x.grantee, 'USAGE')))
+		OR EXISTS (SELECT FROM pg_roles WHERE rolname = current_user AND rolsuper))`},
+	{"tables whose row security would hide rows (it takes ALTER ROLE … BYPASSRLS)", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p') AND c.relrowsecurity AND row_security_active(c.oid) AND ` + ours},
+}
+
+// readable fails, before anything is locked or written, with the names of all that
+// this user could not read whole.
+func (p *snapshot) readable(ctx context.Context) error {
 	var found []string
-	collect := func(sql string) error {
-		return r.rows(ctx, sql, func(rows pgx.Rows) error {
-			var name string
-			err := rows.Scan(&name)
-			found = append(found, name)
+	for _, u := range unreadable {
+		rows, err := p.c.Query(ctx, u.sql+" ORDER BY 1")
+		if err != nil {
 			return err
-		})
+		}
+		names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			return err
+		}
+		if len(names) > 0 {
+			found = append(found, u.what+": "+list(names))
+		}
 	}
-	err := collect(`SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('r', 'p') AND c.relrowsecurity AND row_security_active(c.oid) AND ` + ours + ` ORDER BY 1`)
-	if err == nil && len(found) > 0 {
-		return fault.New("row-security", nil, "row security would hide rows from this user in %s", list(found)).
-			Advise("give it the right to bypass that: ALTER ROLE … BYPASSRLS ('grainkeep grants' prints it)")
+	if len(found) == 0 {
+		return nil
 	}
-	if err == nil {
-		err = collect(`SELECT l.oid::text FROM pg_largeobject_metadata l WHERE NOT (pg_has_role(l.lomowner, 'USAGE')
-			OR EXISTS (SELECT FROM aclexplode(l.lomacl) x WHERE x.privilege_type = 'SELECT' AND (x.grantee = 0 OR pg_has_role(x.grantee, 'USAGE')))
-			OR EXISTS (SELECT FROM pg_roles WHERE rolname = current_user AND rolsuper)) ORDER BY l.oid LIMIT 1000`)
-	}
-	if err == nil && len(found) > 0 {
-		return fault.New("rights-missing", nil, "this user may not read the large objects %s", list(found)).
-			Advise("'grainkeep grants' prints the SQL that gives it the right")
-	}
-	return err
+	return fault.New("rights-missing", nil, "in %s, this user may not read the %s", p.database, strings.Join(found, "; ")).
+		Advise("'grainkeep grants' prints the SQL that gives this user what a dump needs")
 }
 
 // list names some things, and counts the rest.

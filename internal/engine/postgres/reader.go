@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -33,10 +34,11 @@ func (p *snapshot) Reader(ctx context.Context) (engine.Reader, error) {
 		h.Conn.Close()
 		return nil, fmt.Errorf("the server sent %d bytes that nobody asked for", n)
 	}
-	return &reader{conn: h.Conn, in: bufio.NewReaderSize(h.Conn, 256<<10)}, nil
+	return &reader{snap: p, conn: h.Conn, in: bufio.NewReaderSize(h.Conn, 256<<10)}, nil
 }
 
 type reader struct {
+	snap *snapshot
 	conn net.Conn
 	in   *bufio.Reader
 }
@@ -52,7 +54,15 @@ func (r *reader) Close() error {
 func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to engine.Rows) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	err := r.copyOut(t.Handle.(handle).copySQL(p), to)
+	h := t.Handle.(handle)
+	free, err := r.lock(h.table)
+	switch {
+	case err != nil:
+	case free:
+		err = r.copyOut(h.copySQL(p), to)
+	default:
+		err = r.snap.read(ctx, h.copySQL(p), to)
+	}
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -60,6 +70,36 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 		return readFailure(t.ID, err)
 	}
 	return nil
+}
+
+// lock takes the lock that reading takes, if it can be had at once. It cannot where
+// somebody waits to change the table: he waits for the session that holds the
+// snapshot, and that one for its readers. To wait in his queue would be for ever.
+func (r *reader) lock(table string) (bool, error) {
+	if table == "" {
+		return true, nil
+	}
+	err := r.copyOut("SAVEPOINT lock; LOCK TABLE ONLY "+table+" IN ACCESS SHARE MODE NOWAIT; RELEASE lock", nil)
+	if pg, ok := err.(*pgconn.PgError); ok && pg.Code == "55P03" {
+		return false, r.copyOut("ROLLBACK TO lock", nil)
+	}
+	return true, err
+}
+
+// read copies rows out over the session that holds the snapshot, and the locks
+// already.
+func (p *snapshot) read(ctx context.Context, sql string, to engine.Rows) error {
+	p.reading.Lock()
+	defer p.reading.Unlock()
+	_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, sql)
+	return err
+}
+
+// rowWriter hands on rows: the server sends each as one message.
+type rowWriter struct{ to engine.Rows }
+
+func (w rowWriter) Write(row []byte) (int, error) {
+	return len(row), w.to.Row(bytes.TrimSuffix(row, []byte{'\n'}), false)
 }
 
 // handle is what reading a table takes: its name and its columns, as SQL, or a query

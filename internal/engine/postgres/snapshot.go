@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,6 +25,7 @@ type snapshot struct {
 	name     string // of the exported snapshot
 	moment   time.Time
 	cat      *engine.Catalog
+	reading  sync.Mutex // one reader at a time borrows c
 }
 
 // tries to lock a set of tables that others keep changing
@@ -42,6 +44,10 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 		return nil, err
 	}
 	snap := &snapshot{s: s, database: database, c: c}
+	if err := snap.readable(ctx); err != nil {
+		closeConn(c)
+		return nil, err
+	}
 	for n := 0; ; n++ {
 		whole, err := snap.try(ctx)
 		if err == nil && whole {

@@ -142,6 +142,31 @@ func TestTablesThatChangeWhileTheyAreLocked(t *testing.T) {
 	require.Equal(t, "no such table", readTable(t, snap, "public.gone"))
 }
 
+// TestSomebodyWaitsToChangeATable: he waits for the dump, so its readers must not
+// wait behind him.
+func TestSomebodyWaitsToChangeATable(t *testing.T) {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	s, c := fresh(t, "queued", "CREATE TABLE a AS SELECT 7 AS v")
+	snap, err := s.Snapshot(ctx, "queued")
+	require.NoError(t, err)
+	defer snap.Close()
+	gone := make(chan error)
+	go func() {
+		_, err := c.Exec(context.Background(), "DROP TABLE a")
+		gone <- err
+	}()
+	require.Eventually(t, func() bool {
+		var waiting int
+		err := s.home.QueryRow(ctx, "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(&waiting)
+		return err == nil && waiting == 1
+	}, 10*time.Second, 5*time.Millisecond)
+	require.Equal(t, "7\n", readTable(t, snap, "public.a"))
+	require.NoError(t, snap.Confirm(ctx))
+	require.NoError(t, snap.Close())
+	require.NoError(t, <-gone)
+}
+
 func TestLockedTableIsNamedWithItsHolder(t *testing.T) {
 	ctx := context.Background()
 	s, c := fresh(t, "stuck", `CREATE TABLE "Pier" (v int)`)

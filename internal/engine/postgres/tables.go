@@ -260,7 +260,7 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	}
 	if condition != "" {
 		e.Blocks = 0
-		e.Handle = handle{query: "SELECT " + strings.Join(listed, ", ") + " FROM ONLY " + t.id + " WHERE " + condition}
+		e.Handle = handle{table: t.id, query: "SELECT " + strings.Join(listed, ", ") + " FROM ONLY " + t.id + " WHERE " + condition}
 		e.Count = "SELECT " + literal(t.id) + ", count(*) FROM ONLY " + t.id + " WHERE " + condition + ";\n"
 	}
 	if tree != "" { // its rows may come back in another leaf

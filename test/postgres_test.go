@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -136,6 +137,26 @@ func TestPostgresNamesThatHurt(t *testing.T) {
 	run(t, dir, 0, "drill", "adhoc/"+name, "--from", "keep", "--to", s.URL(""))
 	run(t, dir, 0, "restore", "adhoc/"+name, "--from", "keep", "--to", s.URL(""), "--as", name+"\n2")
 	require.Equal(t, "1", query(t, s, name+"\n2", "SELECT a FROM t"))
+}
+
+// TestPostgresEncodings: rows keep their bytes, also those that UTF-8 has no place for.
+func TestPostgresEncodings(t *testing.T) {
+	s := needServer(t)
+	for encoding, bytes := range map[string]string{"SQL_ASCII": "e9ff", "WIN1252": "e981", "LATIN1": "e9a0", "EUC_JP": "a4a2"} {
+		name := "enc_" + strings.ToLower(encoding)
+		dropDatabases(t, s, name, name+"_restored")
+		query(t, s, "postgres", "CREATE DATABASE "+name+" ENCODING '"+encoding+"' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+		query(t, s, name, `CREATE TABLE t (v text); COPY t FROM PROGRAM 'printf "`+regexp.MustCompile("..").ReplaceAllString(bytes, `\\x$0`)+`"' (ENCODING '`+encoding+`')`)
+		dir := t.TempDir()
+		path := lines(run(t, dir, 3, "dump", "--from", s.URL(name), "--to", "keep").stdout)[0]
+		run(t, dir, 0, "drill", path, "--to", s.URL(""))
+		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+		run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", name+"_again")
+		for _, restored := range []string{name + "_restored", name + "_again"} {
+			require.Equal(t, bytes, query(t, s, restored, "SELECT encode(convert_to(v, getdatabaseencoding()), 'hex') FROM t"), restored)
+		}
+		dropDatabases(t, s, name, name+"_restored", name+"_again")
+	}
 }
 
 func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {

@@ -73,6 +73,7 @@ func notMember(class, oid string) string {
 type catalogReader struct {
 	c            *pgx.Conn
 	version      int
+	encoding     string
 	nodes        map[key]*node
 	alias        map[key]key // objects that stand for another: a row type for its table
 	extra        []*node     // nodes without an address of their own
@@ -91,6 +92,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{}, children: map[key][]key{},
 		tableID: map[uint32]string{}, identity: map[place]string{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
+	r.encoding = facts["encoding"]
 	if err != nil {
 		return nil, err
 	}

@@ -59,9 +59,9 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 	switch {
 	case err != nil:
 	case free:
-		err = r.copyOut(h.copySQL(p), to)
+		err = r.copyRows(h, p, to)
 	default:
-		err = r.snap.read(ctx, h.copySQL(p), to)
+		err = r.snap.read(ctx, h, p, to)
 	}
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
@@ -71,6 +71,24 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 	}
 	return nil
 }
+
+// copyRows copies rows out in their encoding. It is set by a statement of its own: a
+// statement is read in the encoding that it came in.
+func (r *reader) copyRows(h handle, p engine.Part, to engine.Rows) error {
+	if h.encoding == "" {
+		return r.copyOut(h.copySQL(p), to)
+	}
+	if err := r.copyOut(setEncoding(h.encoding), nil); err != nil {
+		return err
+	}
+	err := r.copyOut(h.copySQL(p), to)
+	if err == nil {
+		err = r.copyOut(setEncoding("UTF8"), nil)
+	}
+	return err
+}
+
+func setEncoding(name string) string { return "SET client_encoding = '" + name + "';\n" }
 
 // lock takes the lock that reading takes, if it can be had at once. It cannot where
 // somebody waits to change the table: he waits for the session that holds the
@@ -88,10 +106,21 @@ func (r *reader) lock(table string) (bool, error) {
 
 // read copies rows out over the session that holds the snapshot, and the locks
 // already.
-func (p *snapshot) read(ctx context.Context, sql string, to engine.Rows) error {
+func (p *snapshot) read(ctx context.Context, h handle, part engine.Part, to engine.Rows) error {
 	p.reading.Lock()
 	defer p.reading.Unlock()
-	_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, sql)
+	if h.encoding == "" {
+		_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, h.copySQL(part))
+		return err
+	}
+	usual := p.c.PgConn().ParameterStatus("client_encoding")
+	if _, err := p.c.Exec(ctx, setEncoding(h.encoding)); err != nil {
+		return err
+	}
+	_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, h.copySQL(part))
+	if _, e := p.c.Exec(ctx, setEncoding(usual)); err == nil {
+		err = e
+	}
 	return err
 }
 
@@ -104,7 +133,10 @@ func (w rowWriter) Write(row []byte) (int, error) {
 
 // handle is what reading a table takes: its name and its columns, as SQL, or a query
 // of its own.
-type handle struct{ table, columns, query string }
+type handle struct {
+	table, columns, query string
+	encoding              string // of the rows, where it is not the session's
+}
 
 func (h handle) copySQL(p engine.Part) string {
 	if h.query != "" {

@@ -60,8 +60,11 @@ var ownTrouble = map[string]bool{"08": true, "53": true, "57": true, "58": true}
 // Load runs the COPY of a data file. The session has the file's settings already.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (int64, error) {
 	in := bufio.NewReaderSize(text, 64<<10)
-	sql, err := copyStatement(in)
+	sql, encoding, err := copyStatement(in)
 	if err != nil {
+		return 0, err
+	}
+	if err := s.Exec(ctx, encoding); err != nil {
 		return 0, err
 	}
 	if strings.HasPrefix(sql, blobPut) {
@@ -102,20 +105,24 @@ func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, 
 }
 
 // copyStatement skips the settings and reads the COPY statement, whose names may
-// hold any character, or the first line of large objects.
-func copyStatement(in *bufio.Reader) (string, error) {
+// hold any character, or the first line of large objects. Of the settings it gives the
+// last that is about encoding; the session has the others.
+func copyStatement(in *bufio.Reader) (statement, encoding string, err error) {
 	const end = " FROM stdin;\n"
 	var sql strings.Builder
 	quoted := false
 	for {
 		line, err := in.ReadString('\n')
 		if err != nil {
-			return "", fmt.Errorf("the file has no COPY statement: %w", err)
+			return "", "", fmt.Errorf("the file has no COPY statement: %w", err)
 		}
 		if sql.Len() == 0 && strings.HasPrefix(line, blobPut) {
-			return line, nil
+			return line, encoding, nil
 		}
 		if sql.Len() == 0 && !strings.HasPrefix(line, "COPY ") {
+			if strings.HasPrefix(line, "SET client_encoding") {
+				encoding = line
+			}
 			continue
 		}
 		sql.WriteString(line)
@@ -123,7 +130,7 @@ func copyStatement(in *bufio.Reader) (string, error) {
 			quoted = !quoted
 		}
 		if !quoted && strings.HasSuffix(line, end) {
-			return strings.TrimSuffix(sql.String(), ";\n"), nil
+			return strings.TrimSuffix(sql.String(), ";\n"), encoding, nil
 		}
 	}
 }

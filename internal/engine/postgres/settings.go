@@ -37,6 +37,16 @@ SET idle_in_transaction_session_timeout = 0;
 SET client_min_messages = 'warning';
 `
 
+// rowsIn is the encoding that rows are written in, where it is not UTF8: the
+// database's own, since some of its characters may not be in UTF8, and not all come
+// back the same. Names in another encoding than their file's would be wrong.
+func rowsIn(encoding, names string) string {
+	if encoding == "UTF8" || strings.ContainsFunc(names, func(c rune) bool { return c >= 0x80 }) {
+		return ""
+	}
+	return encoding
+}
+
 // noTimeouts are settings of later versions.
 func noTimeouts(serverVersion string) string {
 	major, _ := strconv.Atoi(strings.FieldsFunc(serverVersion, func(r rune) bool { return r < '0' || r > '9' })[0])

@@ -234,9 +234,10 @@ func TestPartsAreTheWhole(t *testing.T) {
 func TestCopyStatementWithOddNames(t *testing.T) {
 	for _, sql := range []string{`COPY public.t (a) FROM stdin`, "COPY public.\"x FROM stdin;\ny\" (\"a\"\"b FROM stdin;\n\") FROM stdin"} {
 		in := bufioOf(settings + sql + ";\n1\t2\n\\.\n")
-		got, err := copyStatement(in)
+		got, encoding, err := copyStatement(in)
 		require.NoError(t, err)
 		require.Equal(t, sql, got)
+		require.Equal(t, "SET client_encoding = 'UTF8';\n", encoding)
 		rows := int64(0)
 		body := &bytes.Buffer{}
 		_, err = body.ReadFrom(&copyRows{in: in, seen: func(n int64) { rows += n }})

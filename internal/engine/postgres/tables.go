@@ -252,15 +252,20 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	if len(listed) > 0 {
 		list = " (" + strings.Join(listed, ", ") + ")"
 	}
+	head := "COPY " + into + list + " FROM stdin;\n"
+	encoding := rowsIn(r.encoding, head+t.id)
+	if encoding != "" {
+		head = setEncoding(encoding) + head
+	}
 	e := engine.Table{
 		ID: t.id, Schema: t.schema, Name: t.name, Columns: dumped, Bytes: t.bytes, Rows: t.rows, Through: tree, Tree: r.rootOf(t, tables),
-		Frame:  engine.Framing{Head: "COPY " + into + list + " FROM stdin;\n", RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
-		Handle: handle{table: t.id, columns: strings.Join(listed, ", ")}, Blocks: t.blocks,
+		Frame:  engine.Framing{Head: head, RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
+		Handle: handle{table: t.id, columns: strings.Join(listed, ", "), encoding: encoding}, Blocks: t.blocks,
 		Count: "SELECT " + literal(t.id) + ", count(*) FROM ONLY " + t.id + ";\n",
 	}
 	if condition != "" {
 		e.Blocks = 0
-		e.Handle = handle{table: t.id, query: "SELECT " + strings.Join(listed, ", ") + " FROM ONLY " + t.id + " WHERE " + condition}
+		e.Handle = handle{table: t.id, encoding: encoding, query: "SELECT " + strings.Join(listed, ", ") + " FROM ONLY " + t.id + " WHERE " + condition}
 		e.Count = "SELECT " + literal(t.id) + ", count(*) FROM ONLY " + t.id + " WHERE " + condition + ";\n"
 	}
 	if tree != "" { // its rows may come back in another leaf

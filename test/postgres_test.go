@@ -191,6 +191,39 @@ func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
 	run(t, dir, 0, append(args, "--as", "harbour2", "--owners", "mine")...)
 }
 
+func TestPostgresIntoAndParts(t *testing.T) {
+	s := needServer(t)
+	dir := t.TempDir()
+	dropDatabases(t, s, "berth", "berth2")
+	query(t, s, "postgres", "CREATE DATABASE berth")
+	defer dropDatabases(t, s, "berth", "berth2")
+	path := lines(run(t, dir, 3, "dump", "--from", s.URL("bookings"), "--to", "keep", "--compression", "none").stdout)[0]
+	restore := func(code int, args ...string) string {
+		return run(t, dir, code, append([]string{"restore", path, "--to", s.URL("")}, args...)...).stderr
+	}
+	// One that fails in the middle leaves the database as empty as it was.
+	file := filepath.Join(path, "20-data/public.posting/part-0001.sql")
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	bad := append([]byte{}, good...)
+	bad[len(bad)-9] ^= 1
+	require.NoError(t, os.WriteFile(file, bad, 0o600))
+	require.Contains(t, restore(1, "--into", "berth"), "20-data/public.posting/part-0001.sql")
+	require.NoError(t, os.WriteFile(file, good, 0o600))
+	require.Equal(t, "0|1", query(t, s, "berth", "SELECT (SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname NOT LIKE 'pg%' AND nspname <> 'information_schema'), (SELECT count(*) FROM pg_namespace WHERE nspname = 'public')"))
+
+	restore(0, "--into", "berth")
+	sameLines(t, facts(t, s, "bookings"), facts(t, s, "berth"))
+	require.Contains(t, restore(1, "--into", "berth"), "is not empty: it holds public.")
+
+	restore(0, "--part", "structure", "--as", "berth2")
+	require.Equal(t, "0|0", query(t, s, "berth2", "SELECT (SELECT count(*) FROM booking), (SELECT count(*) FROM posting)"))
+	require.Contains(t, restore(2, "--part", "rows"), "--into DATABASE")
+	restore(0, "--part", "rows", "--into", "berth2")
+	sameLines(t, facts(t, s, "bookings"), facts(t, s, "berth2"))
+	require.Contains(t, restore(1, "--part", "rows", "--into", "berth2"), "has rows already")
+}
+
 func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 	s := needServer(t)
 	dropDatabases(t, s, "leaky", "leaky2")

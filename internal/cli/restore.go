@@ -17,9 +17,9 @@ import (
 )
 
 type restoreFlags struct {
-	from, to, at, as, owners string
-	only                     []string
-	replace                  bool
+	from, to, at, as, into, owners, part string
+	only                                 []string
+	replace                              bool
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -37,6 +37,8 @@ Until a restore is complete, its database has a working name.`,
 	atFlag(cmd, &r.at)
 	f.StringVar(&r.to, "to", "", "restore into this `SOURCE`: a configured name, a URL or a folder (else where the dump came from)")
 	f.StringVar(&r.as, "as", "", "`NAME` of the new database (else the dumped one's)")
+	f.StringVar(&r.into, "into", "", "restore into this existing, empty `DATABASE` instead of a new one")
+	f.StringVar(&r.part, "part", "", "just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
 	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
 	f.StringVar(&r.owners, "owners", "kept", "`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
@@ -58,6 +60,15 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if r.owners != "kept" && r.owners != "mine" {
 		return fault.Wrong("flag-wrong", "--owners is %q", r.owners).Advise("write kept or mine")
 	}
+	if r.part != "" && r.part != "structure" && r.part != "rows" {
+		return fault.Wrong("flag-wrong", "--part is %q", r.part).Advise("write structure or rows, or leave it out for both")
+	}
+	if r.into != "" && (r.as != "" || r.replace) {
+		return fault.Wrong("flag-wrong", "--into names a database that is there already").Advise("leave --as and --replace out")
+	}
+	if r.part == "rows" && r.into == "" {
+		return fault.Wrong("flag-wrong", "rows alone need tables to go into").Advise("name the database that has them: --into DATABASE")
+	}
 	f, err := a.config()
 	if err != nil {
 		return err
@@ -69,7 +80,7 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if err := readable(found); err != nil {
 		return err
 	}
-	if len(found) > 1 && (r.as != "" || len(r.only) > 0) {
+	if len(found) > 1 && (r.as != "" || r.into != "" || len(r.only) > 0) {
 		if _, err := one(found, name); err != nil {
 			return err
 		}
@@ -92,11 +103,12 @@ func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRes
 	if err != nil {
 		return nil, err
 	}
-	if r.as != "" {
-		as = r.as
+	if r.as != "" || r.into != "" {
+		as = r.as + r.into
 	}
 	meter, end := a.meter()
-	out, err := restore.Run(a.ctx, d, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners)}, meter)
+	out, err := restore.Run(a.ctx, d, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners),
+		Into: r.into != "", Part: restore.Part(r.part), Warn: a.warn}, meter)
 	end()
 	if err != nil {
 		return nil, diskFull(err)

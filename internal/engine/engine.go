@@ -252,8 +252,11 @@ type Catalog struct {
 
 // TargetSpec says what to restore into.
 type TargetSpec struct {
-	Name    string // the database to make; empty: a scratch database
-	Replace bool   // rename an existing one aside
+	Name    string   // the database to make; empty: a scratch database
+	Replace bool     // rename an existing one aside
+	Into    bool     // use an existing one, which must be empty
+	Fill    []string // tables that are there, and empty: just rows come into them
+	Warn    func(string)
 	KeepID  string // for the mark
 	Run     string // for the mark
 	Facts   map[string]string

@@ -18,6 +18,25 @@ func (l *loader) choose() error {
 	if l.opt.Passive {
 		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })
 	}
+	switch l.opt.Part {
+	case Structure:
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return slices.Contains(rowLike, o.Kind) })
+	case Rows:
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return !slices.Contains(rowLike, o.Kind) })
+	}
+	if err := l.only(); err != nil {
+		return err
+	}
+	if l.opt.Part == Structure {
+		l.tables = nil
+	}
+	return nil
+}
+
+// rowLike are the kinds of objects that go with rows.
+var rowLike = []string{"sequence value", "large objects", "rows of the materialised view"}
+
+func (l *loader) only() error {
 	if len(l.opt.Only) == 0 {
 		return nil
 	}
@@ -41,15 +60,8 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 				hits = append(hits, t.ID)
 			}
 		}
-		if len(hits) == 0 {
-			for _, t := range m.Tables { // a partitioned table is its partitions
-				if n == t.Tree && n != "" {
-					wanted[t.ID], wanted[t.Tree] = true, true
-				}
-			}
-			if len(wanted) > 0 {
-				continue
-			}
+		if len(hits) == 0 && pickTree(m, n, wanted) {
+			continue
 		}
 		switch len(hits) {
 		case 0:
@@ -60,7 +72,22 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v", hits)
 		}
 	}
+	for _, t := range m.Tables {
+		if wanted[t.ID] && t.Through != "" { // its rows may land in any of the tree's partitions
+			pickTree(m, t.Through, wanted)
+		}
+	}
 	return wanted, nil
+}
+
+// pickTree takes a partitioned table: it is its partitions.
+func pickTree(m *manifest.Manifest, root string, wanted map[string]bool) (found bool) {
+	for _, t := range m.Tables {
+		if root != "" && t.Tree == root {
+			wanted[t.ID], wanted[t.Tree], found = true, true, true
+		}
+	}
+	return found
 }
 
 // Needed gives the objects that belong to some tables, and all that those need,

@@ -28,13 +28,26 @@ const (
 	Mine Owners = "mine" // everything belongs to the restoring user
 )
 
+// Part is what of a dump is restored.
+type Part string
+
+// The parts of a dump.
+const (
+	Both      Part = "" // structure and rows
+	Structure Part = "structure"
+	Rows      Part = "rows"
+)
+
 // Options are what a restore can be told.
 type Options struct {
 	Name    string   // the database to make
 	Replace bool     // rename an existing one aside
 	Only    []string // just these tables, with what they need; empty: all
 	Owners  Owners
-	Passive bool // leave out what acts by itself once it is there
+	Into    bool // the database is there already: empty, or with the tables for just rows
+	Part    Part
+	Warn    func(string) // told before anything is loaded
+	Passive bool         // leave out what acts by itself once it is there
 }
 
 // Outcome is what came of a restore.
@@ -80,7 +93,14 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 	if _, _, err := src.Sweep(ctx, d.Manifest.Keep); err != nil {
 		return nil, err
 	}
-	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, KeepID: d.Manifest.Keep,
+	if err := compareVersions(ctx, src, d, opt.Warn); err != nil {
+		return nil, err
+	}
+	tables, err := toFill(d, opt)
+	if err != nil {
+		return nil, err
+	}
+	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, Into: opt.Into, Fill: tables, Warn: opt.Warn, KeepID: d.Manifest.Keep,
 		Run: keep.NewRun(), Facts: d.Manifest.Facts, Aside: time.Now()})
 	if err != nil {
 		return nil, err
@@ -101,6 +121,37 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 		return nil, err
 	}
 	return out, nil
+}
+
+// toFill lists the tables that must be there, and empty, when just rows are restored.
+func toFill(d *keep.Dump, opt Options) (tables []string, err error) {
+	if opt.Part != Rows {
+		return nil, nil
+	}
+	wanted, err := PickTables(d.Manifest, opt.Only)
+	for _, t := range d.Manifest.Tables {
+		if len(opt.Only) == 0 || wanted[t.ID] {
+			tables = append(tables, t.ID)
+		}
+	}
+	return tables, err
+}
+
+// compareVersions warns of a target that is older than the dump's server.
+func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, warn func(string)) error {
+	server, err := src.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	major := func(version string) (n int) {
+		fmt.Sscanf(version, "%d", &n)
+		return n
+	}
+	from := d.Manifest.Source
+	if major(server.Version) < major(from.Version) && server.Product == from.Product {
+		warn(fmt.Sprintf("the dump is of %s %s, and the target is the older %s: it may lack what the dump uses", from.Product, from.Version, server.Version))
+	}
+	return nil
 }
 
 // loader is a restore under way.

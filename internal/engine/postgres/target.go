@@ -36,6 +36,10 @@ func workName(prefix, keepID, run string) string { return prefix + keepID + "_" 
 // Target makes a new database under a working name, locked and marked.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
 	t := &target{s: s, spec: spec, work: workName(drillPrefix, spec.KeepID, spec.Run)}
+	if spec.Into {
+		t.work = spec.Name
+		return t, t.enter(ctx)
+	}
 	if spec.Name != "" {
 		t.work = workName(restorePrefix, spec.KeepID, spec.Run)
 		if err := t.vacant(ctx); err != nil {
@@ -142,6 +146,9 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 		closeConn(c)
 		return nil, err
 	}
+	if len(t.spec.Fill) > 0 {
+		_, _ = c.Exec(ctx, passive) // who may not was warned
+	}
 	return &session{c}, nil
 }
 
@@ -151,6 +158,9 @@ func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
 
 // Finish takes the mark off and gives the database its name.
 func (t *target) Finish(ctx context.Context) (aside string, err error) {
+	if t.spec.Into {
+		return "", nil
+	}
 	if err := t.vacant(ctx); err != nil {
 		return "", err
 	}
@@ -181,6 +191,9 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 
 // Discard drops the database under its working name; it is this process's own.
 func (t *target) Discard(ctx context.Context) error {
+	if t.spec.Into {
+		return t.leave(ctx)
+	}
 	if drop(ctx, t.s, t.work, force(t.s.version)) == nil {
 		return nil
 	}

@@ -52,6 +52,9 @@ func sweepFolder(folder string) {
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
 	t := &target{spec: spec, folder: s.folder}
 	parent := spec.Folder
+	if spec.Into {
+		return nil, fault.Wrong("into-needless", "a SQLite file is always made anew").Advise("leave --into out; --replace renames an existing file aside")
+	}
 	if spec.Name != "" {
 		if strings.ContainsRune(spec.Name, '/') || spec.Name == "." || spec.Name == ".." {
 			return nil, fault.Wrong("name-impossible", "a SQLite file cannot be named %q", spec.Name)

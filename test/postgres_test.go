@@ -332,3 +332,48 @@ answer = "0"
 	require.Equal(t, "grainkeep_drill_foreign", query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
 	dropDatabases(t, s, "grainkeep_drill_foreign")
 }
+
+// TestPostgresServer brings a server's roles to a new one, and then a database that
+// needs them.
+func TestPostgresServer(t *testing.T) {
+	old, fresh := ownServer(t), ownServer(t)
+	space, err := old.MakeFolder("hold")
+	require.NoError(t, err)
+	for _, sql := range []string{`CREATE ROLE "Odd 'one" LOGIN PASSWORD 'tide' CONNECTION LIMIT 3 VALID UNTIL '2031-01-02'`, "CREATE ROLE crew NOINHERIT CREATEDB BYPASSRLS", `GRANT crew TO "Odd 'one" WITH ADMIN OPTION`,
+		`ALTER ROLE "Odd 'one" SET search_path = 'a b', public`, "COMMENT ON ROLE crew IS E'it''s\\n'", "CREATE TABLESPACE hold LOCATION '" + space + "'", "ALTER DATABASE big OWNER TO crew", `GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew"} {
+		query(t, old, "postgres", sql)
+	}
+	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
+	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
+		(SELECT string_agg(m.roleid::regrole::text || m.admin_option, ',') FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' ORDER BY 1`
+	dir := t.TempDir()
+	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	o := run(t, dir, 3, "dump", "j")
+	paths := lines(o.stdout)
+	require.Len(t, paths, 2)
+	require.Contains(t, paths[1], "/j/+server/")
+	run(t, dir, 0, "verify", "j")
+	require.Equal(t, 1, strings.Count(run(t, dir, 0, "drill", "j").stdout, "proven"))
+	require.Contains(t, run(t, dir, 2, "drill", "j/+server").stderr, "cannot be drilled")
+	require.Contains(t, run(t, dir, 0, "list").stdout, "not drilled")
+
+	dropDatabases(t, fresh, "big")
+	require.Contains(t, run(t, dir, 1, "restore", "j/big", "--to", fresh.URL("")).stderr, "roles that the target lacks: crew")
+	byHand(t, paths[1], strings.NewReplacer(), "PGHOST="+fresh.Folder, fmt.Sprint("PGPORT=", fresh.Port), "PGUSER="+testserver.Admin)
+	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
+	query(t, fresh, "postgres", "DROP ROLE \"Odd 'one\"; ALTER ROLE crew CONNECTION LIMIT 9")
+	o = run(t, dir, 3, "restore", "j/+server", "--to", fresh.URL(""))
+	require.Contains(t, o.stderr, "the tablespace hold is left out")
+	query(t, fresh, "postgres", "ALTER ROLE crew CONNECTION LIMIT -1")
+	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
+	run(t, dir, 0, "restore", "j/big", "--to", fresh.URL(""))
+	run(t, dir, 3, "restore", "j/+server", "--to", fresh.URL(""))
+	const owner = "SELECT datdba::regrole, ARRAY(SELECT unnest(datacl::text[]) ORDER BY 1) FROM pg_database WHERE datname = 'big'"
+	require.Equal(t, query(t, old, "postgres", owner), query(t, fresh, "postgres", owner))
+
+	config = strings.Replace(config, "passwords = true", "server = false", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	require.Len(t, lines(run(t, dir, 3, "dump", "j").stdout), 1)
+}

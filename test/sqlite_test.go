@@ -149,7 +149,9 @@ func byHand(t *testing.T, dump string, replace *strings.Replacer, env ...string)
 		script = append(script, m[1])
 	}
 	out := sh(t, dump, replace.Replace(strings.Join(script, "\n")), env...)
-	require.Contains(t, out, "every row is there")
+	if !strings.Contains(dump, "/+server/") {
+		require.Contains(t, out, "every row is there")
+	}
 	return out
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -54,6 +55,10 @@ func (a *app) drill(from, at, to string, names []string) error {
 	if err := readable(list); err != nil {
 		return err
 	}
+	if list = databases(list); len(list) == 0 {
+		return fault.Wrong("drill-impossible", "what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
+			Advise("'grainkeep verify' reads its dump back")
+	}
 	out := []jsonDrilled{}
 	bad := 0
 	for _, d := range list {
@@ -98,6 +103,11 @@ func (a *app) drillOne(f *config.File, d *keep.Dump, to string) (*keep.Proof, er
 	}
 	a.printProof(d, p)
 	return p, nil
+}
+
+// databases leaves out what belongs to the server itself.
+func databases(list []*keep.Dump) []*keep.Dump {
+	return slices.DeleteFunc(slices.Clone(list), func(d *keep.Dump) bool { return d.Manifest.Database == engine.ServerWide })
 }
 
 // jobsOf is the configuration that holds a dump's job: the one in use, or else

@@ -12,6 +12,7 @@ import (
 
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -257,7 +258,12 @@ func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
 	if from == "" {
 		from = j.Source.Server + j.Source.Path
 	}
-	a.say("%s: %s from %s into %s (%s free%s)", j.Name, phrase.Plural(int64(len(p.Databases)), "database"), from, j.Keep.Folder, phrase.Bytes(r.Free), floorOf(r))
+	of := int64(len(p.Databases))
+	what := phrase.Plural(of, "database")
+	if of > 0 && p.Databases[of-1].Name == engine.ServerWide {
+		what = phrase.Plural(of-1, "database") + " and the server itself"
+	}
+	a.say("%s: %s from %s into %s (%s free%s)", j.Name, what, from, j.Keep.Folder, phrase.Bytes(r.Free), floorOf(r))
 	t := newTable(nil, "#2")
 	for _, d := range p.Databases {
 		t.AppendRow([]any{"  " + phrase.OneLine(d.Name), size(d.Bytes), why(p, d.Name)})
@@ -278,6 +284,9 @@ func floorOf(r keep.Room) string {
 
 // why tells which entry of the job takes a database.
 func why(p *dump.Plan, name string) string {
+	if name == engine.ServerWide {
+		return "roles, tablespaces and rights of the server"
+	}
 	for _, m := range p.Matches {
 		for _, d := range m.Databases {
 			if d != name {
@@ -296,6 +305,9 @@ func why(p *dump.Plan, name string) string {
 }
 
 func size(n int64) string {
+	if n == 0 {
+		return "–"
+	}
 	if n < 0 {
 		return "?"
 	}
@@ -304,16 +316,19 @@ func size(n int64) string {
 
 func (a *app) printDone(done dump.Done, d dumpFlags) {
 	m := done.Manifest
-	a.say("  %s: %s in %s, %s stored (%s of text), %s, id %s", phrase.OneLine(m.Database), phrase.Plural(m.Rows(), "row"),
-		phrase.Plural(int64(len(m.Tables)), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
+	what := phrase.Plural(m.Rows(), "row") + " in " + phrase.Plural(int64(len(m.Tables)), "table")
+	if m.Database == engine.ServerWide {
+		what = objectsOf(m.Objects)
+	}
+	a.say("  %s: %s, %s stored (%s of text), %s, id %s", phrase.OneLine(m.Database), what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
 		phrase.Duration(m.Finished.Sub(m.Started)), done.ID[:10])
 	end := "\n"
 	if d.zero {
 		end = "\x00"
 	}
-	what := done.Path
+	result := done.Path
 	if d.printWhat == "id" {
-		what = done.ID
+		result = done.ID
 	}
-	a.print("%s%s", what, end)
+	a.print("%s%s", result, end)
 }

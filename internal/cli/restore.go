@@ -80,6 +80,9 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if err := readable(found); err != nil {
 		return err
 	}
+	if len(found) > 1 { // a whole run: the server's own only when it is named
+		found = databases(found)
+	}
 	if len(found) > 1 && (r.as != "" || r.into != "" || len(r.only) > 0) {
 		if _, err := one(found, name); err != nil {
 			return err

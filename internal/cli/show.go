@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -9,13 +10,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
 func (a *app) showCommand() *cobra.Command {
 	var from, at string
+	var whole bool
 	cmd := &cobra.Command{
 		Use: "show JOB/DATABASE", Short: "Show one dump in full", Args: args(1, 1, "a dump"),
 		RunE: func(_ *cobra.Command, names []string) error {
@@ -35,7 +39,7 @@ func (a *app) showCommand() *cobra.Command {
 				if i > 0 {
 					a.print("\n")
 				}
-				a.show(d)
+				a.show(d, whole)
 				all = append(all, map[string]any{"id": d.ID, "path": d.Path, "proof": d.State(), "proofs": d.Proofs, "manifest": d.Manifest})
 			}
 			return a.emit(all)
@@ -43,6 +47,7 @@ func (a *app) showCommand() *cobra.Command {
 	}
 	fromFlag(cmd, &from)
 	atFlag(cmd, &at)
+	cmd.Flags().BoolVar(&whole, "all", false, fmt.Sprintf("list all tables, not just the %d largest", shownTables))
 	return cmd
 }
 
@@ -50,7 +55,7 @@ func atFlag(cmd *cobra.Command, at *string) {
 	cmd.Flags().StringVar(at, "at", "", "the newest dump not later than `WHEN`: a time (2026-03-14T09:30), a date, an age (2 days)")
 }
 
-func (a *app) show(d *keep.Dump) {
+func (a *app) show(d *keep.Dump, all bool) {
 	m := d.Manifest
 	head := newTable(nil)
 	line := func(k, format string, args ...any) { head.AppendRow([]any{k, fmt.Sprintf(format, args...)}) }
@@ -63,7 +68,9 @@ func (a *app) show(d *keep.Dump) {
 	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
 	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes, m.StoredBytes))
-	line("database", "%s", facts(m.Facts))
+	if len(m.Facts) > 0 {
+		line("database", "%s", facts(m.Facts))
+	}
 	line("holds", "%s", objectsOf(m.Objects))
 	for _, w := range m.Warnings {
 		line("warning", "%s", w)
@@ -81,17 +88,45 @@ func (a *app) show(d *keep.Dump) {
 		}
 	}
 	a.print("%s\n\n", head.Render())
+	a.showTables(m, all)
+}
+
+// shownTables is how many tables show lists, the largest first, unless told to list
+// all of them.
+const shownTables = 25
+
+func (a *app) showTables(m *manifest.Manifest, all bool) {
+	if len(m.Tables) == 0 {
+		return
+	}
 	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored", "Ratio")
 	stored := map[string]int64{}
 	for _, f := range m.Files {
 		stored[f.Path] = f.Bytes
 	}
-	for _, x := range m.Tables {
-		var n int64
+	of := func(x manifest.Table) (n int64) {
 		for _, f := range x.Files {
 			n += stored[f]
 		}
+		return n
+	}
+	tables, more := m.Tables, 0
+	if len(tables) > shownTables && !all {
+		more = len(tables) - shownTables
+		tables = slices.Clone(tables)
+		sort.SliceStable(tables, func(i, j int) bool { return of(tables[i]) > of(tables[j]) })
+	}
+	var rows, text, kept int64
+	for i, x := range tables {
+		n := of(x)
+		if more > 0 && i >= shownTables {
+			rows, text, kept = rows+x.Rows, text+x.Bytes, kept+n
+			continue
+		}
 		t.AppendRow([]any{phrase.OneLine(x.ID), phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum})
+	}
+	if more > 0 {
+		t.AppendRow([]any{fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept), ratio(text, kept), "--all lists them"})
 	}
 	a.print("%s\n", t.Render())
 }
@@ -126,6 +161,9 @@ func objectsOf(counts map[string]int) string {
 
 func proofLine(d *keep.Dump) string {
 	p := d.LastProof()
+	if p == nil && d.Manifest.Database == engine.ServerWide {
+		return "not drilled: a drill would change the server that it is made on"
+	}
 	if p == nil {
 		return "unproven: no drill has tested it yet"
 	}

@@ -60,6 +60,8 @@ type Job struct {
 	Keep        string   `toml:"keep"`
 	Compression string   `toml:"compression,omitempty"`
 	LockWait    string   `toml:"lock_wait,omitempty"`
+	Server      *bool    `toml:"server,omitempty"`    // nil: yes
+	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
 	DrillOn     string   `toml:"drill_on,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
 }
@@ -76,7 +78,7 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "drill_on", "check"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "server", "passwords", "drill_on", "check"},
 	"check":  {"database", "sql", "answer"},
 }
 
@@ -332,6 +334,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
+	at.Passwords = j.Passwords
 	k, err := f.OpenKeep(j.Keep)
 	if err != nil {
 		return nil, err
@@ -342,7 +345,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 	}
 	text, err := f.Excerpt(name)
 	return &dump.Job{Name: name, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Keep: k, Compression: c, Zone: f.zone, Config: text}, err
+		Keep: k, Compression: c, Zone: f.zone, Config: text, Server: j.Server == nil || *j.Server}, err
 }
 
 // Checks are the questions of a job.

@@ -218,7 +218,11 @@ func (o *one) readme() (string, error) {
 	lines := driver.ByHand(engine.HandDump{Database: o.m.Database, Facts: o.m.Facts, Owners: owners, Unpack: o.Compression.Unpack()})
 	m := o.m
 	var b strings.Builder
-	fmt.Fprintf(&b, `A full dump of the database %s
+	what := "the database " + phrase.OneLine(m.Database)
+	if m.Database == engine.ServerWide {
+		what = "what belongs to the server itself: roles, tablespaces, rights on databases"
+	}
+	fmt.Fprintf(&b, `A full dump of %s
 
   job         %s
   from        %s %s (%s)
@@ -235,7 +239,7 @@ server's own client, run these lines one after the other in this folder. Each
 must succeed before the next.
 
     sha256sum -c --quiet SHA256SUMS
-`, phrase.OneLine(m.Database), m.Job, m.Source.Product, m.Source.Version, phrase.OneLine(m.Source.Where), phrase.Both(m.Moment, o.Zone),
+`, what, m.Job, m.Source.Product, m.Source.Version, phrase.OneLine(m.Source.Where), phrase.Both(m.Moment, o.Zone),
 		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables)), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes))
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")

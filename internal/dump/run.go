@@ -24,6 +24,7 @@ type Job struct {
 	Keep        *keep.Keep
 	Compression stream.Compression
 	Zone        *time.Location
+	Server      bool   // what belongs to the server itself too
 	Config      []byte // as it is kept beside the dumps; no secrets
 	Tool        string // name and version of this program
 }
@@ -136,6 +137,14 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	}
 	if r.plan, err = Choose(r.Choice, there); err != nil {
 		return err
+	}
+	for _, d := range r.plan.Databases {
+		if d.Name == engine.ServerWide {
+			return fault.New("name-taken", nil, "a database named %s cannot be dumped: the name stands for the server itself", d.Name).Advise("leave it out with except")
+		}
+	}
+	if r.Server && r.server.Wide {
+		r.plan.Databases = append(r.plan.Databases, engine.Database{Name: engine.ServerWide})
 	}
 	if err := r.plan.Narrow(r.Only); err != nil {
 		return err

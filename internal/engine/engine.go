@@ -27,16 +27,17 @@ func (s Secret) GoString() string { return "(secret)" }
 
 // Location says where a source is and how to get in.
 type Location struct {
-	Name     string                 // configured name, else empty
-	Engine   string                 // registered engine name
-	Server   string                 // host:port or socket folder, for servers
-	User     string                 // user to log in as; empty: the engine's default
-	Database string                 // the one database that a URL names; empty: all
-	TLS      string                 // off, on, verify; empty: the engine's default
-	CA       string                 // file of certificates that "verify" trusts
-	Path     string                 // file or folder, for file engines
-	Secret   func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
-	LockWait time.Duration          // longest wait for a lock held by others
+	Name      string                 // configured name, else empty
+	Engine    string                 // registered engine name
+	Server    string                 // host:port or socket folder, for servers
+	User      string                 // user to log in as; empty: the engine's default
+	Database  string                 // the one database that a URL names; empty: all
+	TLS       string                 // off, on, verify; empty: the engine's default
+	CA        string                 // file of certificates that "verify" trusts
+	Path      string                 // file or folder, for file engines
+	Secret    func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
+	Passwords bool                   // dump the password hashes of the server's users too
+	LockWait  time.Duration          // longest wait for a lock held by others
 }
 
 // Driver is an engine in the registry.
@@ -75,8 +76,13 @@ type Server struct {
 	User    string // the user that is logged in
 	Clock   time.Time
 	Zone    string
+	Wide    bool   // it has objects of its own, to be snapshot as ServerWide
 	Folder  string // data folder when it is on this machine and readable; else empty
 }
+
+// ServerWide stands in the place of a database's name for what belongs to the
+// server and to none of its databases: roles and the like.
+const ServerWide = "+server"
 
 // Database is one database of a source.
 type Database struct {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 )
@@ -155,6 +156,8 @@ type Answer struct {
 // "failed its drill". The newest drill counts.
 func (d *Dump) State() string {
 	switch p := d.LastProof(); {
+	case p == nil && d.Manifest != nil && d.Manifest.Database == engine.ServerWide:
+		return "not drilled"
 	case p == nil:
 		return "unproven"
 	case p.Proven:

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"grainkeep/internal/engine"
 )
 
 // maxName is the longest escaped name; file systems allow 255 bytes, and endings
@@ -15,9 +17,12 @@ const maxName = 200
 // EscapeName makes a file name of any literal name: small letters, digits, "-",
 // "_" and "." stand for themselves, every other byte becomes %xx. The result is
 // the same on file systems that fold case or normalise letters, never hidden,
-// and never begins with "+". A result that would be too long is cut and ends in
+// and never begins with "+", but for what belongs to the server itself. A result that would be too long is cut and ends in
 // "~" and a digest; the manifest holds the name itself.
 func EscapeName(name string) string {
+	if name == engine.ServerWide {
+		return name
+	}
 	var b strings.Builder
 	for i := range len(name) {
 		c := name[i]

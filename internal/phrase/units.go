@@ -103,7 +103,8 @@ func Count(n int64) string {
 func Plural(n int64, noun string) string {
 	if n != 1 {
 		switch {
-		case strings.HasSuffix(noun, "x"), strings.HasSuffix(noun, "ch"):
+		case strings.HasSuffix(noun, "s"): // grants, statistics
+		case strings.HasSuffix(noun, "x"), strings.HasSuffix(noun, "ch"), strings.HasSuffix(noun, "sh"):
 			noun += "es"
 		case strings.HasSuffix(noun, "ey"):
 			noun += "s"

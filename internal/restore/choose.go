@@ -34,7 +34,7 @@ func (l *loader) choose() error {
 }
 
 // rowLike are the kinds of objects that go with rows.
-var rowLike = []string{"sequence value", "large objects", "rows of the materialised view"}
+var rowLike = []string{"sequence value", "large objects", "refresh"}
 
 func (l *loader) only() error {
 	if len(l.opt.Only) == 0 {

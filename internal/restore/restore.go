@@ -230,7 +230,7 @@ func (l *loader) roles(ctx context.Context) error {
 	}
 	if l.opt.Owners != Mine {
 		return fault.New("roles-missing", nil, "the dump names roles that the target lacks: %s", strings.Join(missing, ", ")).
-			Advise("create them there, or add '--owners mine': everything then belongs to the restoring user")
+			Advise("create them there, or restore them from the job's dump of the server (JOB/+server), or add '--owners mine': everything then belongs to the restoring user")
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
 		i := slices.IndexFunc(o.Roles, func(role string) bool { return slices.Contains(missing, role) })

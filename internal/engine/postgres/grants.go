@@ -59,6 +59,15 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 // ByHand gives the shell lines that restore a dump with the server's client.
 func (driver) ByHand(d engine.HandDump) []string {
 	client := "psql -X -q -v ON_ERROR_STOP=1"
+	if d.Database == engine.ServerWide {
+		return []string{
+			"# say where: set PGHOST, PGPORT and PGUSER to an administrator's; a role that is there already is left as it is",
+			"export PGDATABASE=postgres",
+			fmt.Sprintf("for f in 10-schema.sql*; do %s \"$f\" | %s -o /dev/null; done", d.Unpack, client),
+			"# make the folders of tablespaces first, owned by the server's user (see 50-finish); then, and when the databases are back,",
+			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there already",
+		}
+	}
 	lines := []string{
 		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",
 		"new=" + engine.ShellQuote(engine.OnOneLine(d.Database+"_restored")),

@@ -35,6 +35,9 @@ const tries = 8
 // TRUNCATE or a rewrite that comes between a snapshot and the first read of a
 // table would make it read as empty.
 func (s *source) Snapshot(ctx context.Context, database string) (engine.Snapshot, error) {
+	if database == engine.ServerWide {
+		return s.serverSnapshot(ctx)
+	}
 	return s.snapshot(ctx, database)
 }
 
@@ -212,6 +215,9 @@ func (p *snapshot) Close() error { return closeConn(p.c) }
 // Confirm fails if the transaction that holds the locks and the snapshot did not
 // live to the end, or a table got another file all the same.
 func (p *snapshot) Confirm(ctx context.Context) error {
+	if p.database == engine.ServerWide {
+		return p.c.Ping(ctx)
+	}
 	tables, err := lockTables(ctx, p.c)
 	if err != nil {
 		return fault.New("snapshot-lost", err, "the session that held the snapshot of %s was lost", p.database).

@@ -237,6 +237,7 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	if err != nil {
 		return d, err
 	}
+	d.Wide = true
 	// Only a privileged user may know; without it the drive cannot be compared.
 	var folder string
 	if s.local() && s.home.QueryRow(ctx, "SELECT current_setting('data_directory')").Scan(&folder) == nil {

@@ -36,6 +36,10 @@ func workName(prefix, keepID, run string) string { return prefix + keepID + "_" 
 // Target makes a new database under a working name, locked and marked.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
 	t := &target{s: s, spec: spec, work: workName(drillPrefix, spec.KeepID, spec.Run)}
+	if spec.Name == engine.ServerWide { // its statements are whole each, and change nothing that is there
+		t.spec.Into, t.work = true, s.home.Config().Database
+		return t, nil
+	}
 	if spec.Into {
 		t.work = spec.Name
 		return t, t.enter(ctx)
@@ -191,6 +195,9 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 
 // Discard drops the database under its working name; it is this process's own.
 func (t *target) Discard(ctx context.Context) error {
+	if t.spec.Name == engine.ServerWide {
+		return nil
+	}
 	if t.spec.Into {
 		return t.leave(ctx)
 	}

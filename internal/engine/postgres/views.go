@@ -67,7 +67,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 		return err
 	}
 	for oid, name := range populated {
-		r.add("+rows", oid, rankRefresh, engine.Object{Kind: "rows of the materialised view", Name: name, Section: engine.Finish, Rule: true,
+		r.add("+rows", oid, rankRefresh, engine.Object{Kind: "refresh", Name: name, Section: engine.Finish, Rule: true,
 			SQL: "REFRESH MATERIALIZED VIEW " + name + ";\n"}, key{"pg_class", oid}).late = true
 	}
 	if err := r.columns(ctx, settings); err != nil {

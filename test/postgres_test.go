@@ -347,7 +347,7 @@ func TestPostgresServer(t *testing.T) {
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
 		(SELECT string_agg(m.roleid::regrole::text || m.admin_option, ',') FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' ORDER BY 1`
 	dir := t.TempDir()
-	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
+	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\nworkers = 1\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	o := run(t, dir, 3, "dump", "j")

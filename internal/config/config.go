@@ -60,6 +60,7 @@ type Job struct {
 	Keep        string   `toml:"keep"`
 	Compression string   `toml:"compression,omitempty"`
 	LockWait    string   `toml:"lock_wait,omitempty"`
+	Workers     int      `toml:"workers,omitempty"`   // at most; 0: one for each core
 	Server      *bool    `toml:"server,omitempty"`    // nil: yes
 	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
 	DrillOn     string   `toml:"drill_on,omitempty"`
@@ -78,7 +79,7 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "server", "passwords", "drill_on", "check"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "check"},
 	"check":  {"database", "sql", "answer"},
 }
 
@@ -209,6 +210,9 @@ func (f *File) checkJob(name string, j Job) error {
 	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
 		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
 	}
+	if j.Workers < 0 {
+		return f.wrong(where, "workers is %d", j.Workers).Advise("write how many connections may read at the same time, or leave it out")
+	}
 	if _, err := stream.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
@@ -334,7 +338,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
-	at.Passwords = j.Passwords
+	at.Passwords, at.Workers = j.Passwords, j.Workers
 	k, err := f.OpenKeep(j.Keep)
 	if err != nil {
 		return nil, err

@@ -85,12 +85,14 @@ func (c *comparison) same(want, got engine.Object) bool {
 func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 	cat := c.snap.Catalog()
 	want := map[string]manifest.Table{}
-	var bytes int64
 	for _, t := range c.d.Manifest.Tables {
 		want[t.ID] = t
-		bytes += t.Bytes
 	}
-	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), bytes)
+	for i := range cat.Tables { // how much there is to read is known
+		t := &cat.Tables[i]
+		t.Bytes, t.Rows = want[t.ID].Bytes, want[t.ID].Rows
+	}
+	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), 0)
 	found, err := stream.Scan(ctx, c.snap, meter, nil)
 	if err != nil {
 		return err

@@ -36,7 +36,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, work *keep.Wor
 		return nil, err
 	}
 	defer snap.Close()
-	o := &one{runner: r, folder: filepath.Join(work.Folder, keep.EscapeName(d.Name)), guard: r.Keep.Guard(), snap: snap, cat: snap.Catalog()}
+	o := &one{runner: r, folder: filepath.Join(work.Folder, keep.DatabaseFolder(d.Name)), guard: r.Keep.Guard(), snap: snap, cat: snap.Catalog()}
 	if err := o.guard(1 << 30); err != nil { // look now, whatever was written since
 		return nil, err
 	}

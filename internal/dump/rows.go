@@ -16,12 +16,10 @@ import (
 // rows dumps the rows of all tables.
 func (o *one) rows(ctx context.Context) error {
 	o.m.Tables = make([]manifest.Table, len(o.cat.Tables))
-	var expected int64
 	for i, t := range o.cat.Tables {
 		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree, Through: t.Through}
-		expected += t.Bytes
 	}
-	o.w.Meter.Begin("dumping "+o.m.Database, 0, expected)
+	o.w.Meter.Begin("dumping "+o.m.Database, 0, 0)
 	found, err := stream.Scan(ctx, o.snap, o.w.Meter, func(table int) (stream.Sink, error) {
 		s := &sheaf{o: o, table: &o.cat.Tables[table], m: &o.m.Tables[table]}
 		return s, s.begin()

@@ -36,6 +36,7 @@ type Location struct {
 	CA        string                 // file of certificates that "verify" trusts
 	Path      string                 // file or folder, for file engines
 	Secret    func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
+	Workers   int                    // at most so many connections that read or load; 0: as the engine sees fit
 	Passwords bool                   // dump the password hashes of the server's users too
 	LockWait  time.Duration          // longest wait for a lock held by others
 }

@@ -17,12 +17,9 @@ const maxName = 200
 // EscapeName makes a file name of any literal name: small letters, digits, "-",
 // "_" and "." stand for themselves, every other byte becomes %xx. The result is
 // the same on file systems that fold case or normalise letters, never hidden,
-// and never begins with "+", but for what belongs to the server itself. A result that would be too long is cut and ends in
+// and never begins with "+". A result that would be too long is cut and ends in
 // "~" and a digest; the manifest holds the name itself.
 func EscapeName(name string) string {
-	if name == engine.ServerWide {
-		return name
-	}
 	var b strings.Builder
 	for i := range len(name) {
 		c := name[i]
@@ -43,6 +40,14 @@ func EscapeName(name string) string {
 		s = s[:maxName-17] + "~" + hex.EncodeToString(sum[:8])
 	}
 	return s
+}
+
+// DatabaseFolder is the folder of a database's dumps within its job.
+func DatabaseFolder(name string) string {
+	if name == engine.ServerWide {
+		return name
+	}
+	return EscapeName(name)
 }
 
 // TableFolder is the folder of a table's rows within a dump.

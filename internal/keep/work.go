@@ -191,7 +191,7 @@ func (w *Work) Place(from, job, database string, moment time.Time, kind string) 
 	if err := syncTree(from); err != nil {
 		return "", unwritable(w.keep.Folder, err)
 	}
-	parent := filepath.Join(w.keep.Folder, job, EscapeName(database))
+	parent := filepath.Join(w.keep.Folder, job, DatabaseFolder(database))
 	if err := os.MkdirAll(parent, 0o700); err != nil {
 		return "", unwritable(w.keep.Folder, err)
 	}

@@ -19,10 +19,11 @@ const maxReaders = 8
 
 // part is what one reader reads as one.
 type part struct {
-	table int
-	of    engine.Part
-	bytes int64 // estimate
-	rows  Counter
+	table  int
+	of     engine.Part
+	bytes  int64 // estimate of its text
+	expect int64 // estimate of its rows; 0: none
+	rows   Counter
 }
 
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
@@ -31,12 +32,16 @@ type part struct {
 func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(table int) (Sink, error)) ([]Counter, error) {
 	tables := snap.Catalog().Tables
 	var parts []*part
+	var expected int64
 	for i, t := range tables {
 		split := t.Split()
+		n := int64(len(split))
 		for _, of := range split {
-			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / int64(len(split))})
+			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n)})
+			expected += t.Bytes / n
 		}
 	}
+	meter.Expected.Store(expected)
 	order := slices.Clone(parts)
 	sort.SliceStable(order, func(a, b int) bool { return order[a].bytes > order[b].bytes })
 	meter.Pieces.Store(int64(len(order)))
@@ -62,13 +67,14 @@ func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(tab
 }
 
 func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *Meter, sink func(int) (Sink, error)) (err error) {
-	m := metered{rows: &p.rows, meter: meter}
+	m := metered{part: p, rows: &p.rows, meter: meter}
 	if sink != nil {
 		if m.sink, err = sink(p.table); err != nil {
 			return err
 		}
 	}
 	if err = reader.Read(ctx, t, p.of, &m); err == nil {
+		p.expect = p.rows.Rows
 		m.report()
 	}
 	if m.sink != nil {
@@ -81,6 +87,7 @@ func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, 
 
 // metered counts rows on their way, and reports them now and then.
 type metered struct {
+	part     *part
 	rows     *Counter
 	sink     Sink
 	meter    *Meter
@@ -102,8 +109,23 @@ func (m *metered) Row(p []byte, more bool) error {
 	return m.sink.Row(p, more)
 }
 
+// learn corrects the estimate of the part's text by the rows seen so far: how much
+// text a table makes can be far from what it takes on the server's disk.
+func (m *metered) learn() {
+	p := m.part
+	better := m.rows.Bytes
+	if p.expect > m.rows.Rows && m.rows.Rows > 0 {
+		better = int64(float64(better) * float64(p.expect) / float64(m.rows.Rows))
+	} else if p.expect == 0 && m.rows.Rows > 0 {
+		better = max(better, p.bytes) // nothing is known of its rows
+	}
+	m.meter.Expected.Add(better - p.bytes)
+	p.bytes = better
+}
+
 func (m *metered) report() {
 	m.meter.Rows.Add(m.rows.Rows - m.reported.rows)
 	m.meter.Bytes.Add(m.rows.Bytes - m.reported.bytes)
 	m.reported.rows, m.reported.bytes = m.rows.Rows, m.rows.Bytes
+	m.learn()
 }

@@ -2,6 +2,7 @@ package stream
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"io"
 	"math/rand/v2"
@@ -116,4 +117,44 @@ func TestTableFraming(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.End())
 	require.Equal(t, "COPY\n\\.\n", b.String(), "an empty table")
+}
+
+// wide is a snapshot of one table whose size on the server's disk says little about
+// its text.
+type wide struct {
+	engine.Snapshot
+	t    engine.Table
+	seen func(row int)
+}
+
+func (w *wide) Catalog() *engine.Catalog                      { return &engine.Catalog{Tables: []engine.Table{w.t}} }
+func (w *wide) Width() int                                    { return 1 }
+func (w *wide) Reader(context.Context) (engine.Reader, error) { return w, nil }
+func (w *wide) Close() error                                  { return nil }
+func (w *wide) Read(_ context.Context, _ *engine.Table, _ engine.Part, to engine.Rows) error {
+	for i := range 1000 {
+		if err := to.Row(make([]byte, 10_000), false); err != nil {
+			return err
+		}
+		w.seen(i)
+	}
+	return nil
+}
+
+// TestWhatIsExpectedIsLearnt: the time left comes from it.
+func TestWhatIsExpectedIsLearnt(t *testing.T) {
+	for _, rows := range []int64{1000, 1100, 900, 0} {
+		m := &Meter{}
+		w := &wide{t: engine.Table{ID: "t", Bytes: 1 << 20, Rows: rows}}
+		w.seen = func(row int) {
+			if row == 300 && rows > 0 {
+				require.InEpsilon(t, rows*10_000, m.Expected.Load(), 0.01)
+			}
+		}
+		found, err := Scan(context.Background(), w, m, nil)
+		require.NoError(t, err)
+		require.EqualValues(t, 1000, found[0].Rows)
+		require.EqualValues(t, 10_000_000, m.Expected.Load(), "in the end it is what it was")
+		require.EqualValues(t, 10_000_000, m.Bytes.Load())
+	}
 }

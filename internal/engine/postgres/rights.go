@@ -65,7 +65,8 @@ func (r *catalogReader) owners(ctx context.Context) error {
 
 // granted are the kinds of objects that carry rights: class, OID, column number,
 // what GRANT calls it, its name, the column's, the rights, the owner. Objects of the
-// server and of extensions count where an administrator changed their rights.
+// server and of extensions count where an administrator changed their rights; those
+// of information_schema never do, since the server does not say what they were.
 const granted = `
 	SELECT 'pg_namespace', n.oid, 0, 'SCHEMA', quote_ident(n.nspname), '', n.nspacl, n.nspowner, n.nspname FROM pg_namespace n
 	UNION ALL SELECT 'pg_type', t.oid, 0, 'TYPE', format('%I.%I', n.nspname, t.typname), '', t.typacl, t.typowner, n.nspname
@@ -97,7 +98,7 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		FROM (`+granted+`) o(class, oid, num, word, name, col, acl, owner, schema)
 		LEFT JOIN pg_init_privs i ON i.classoid = o.class::regclass AND i.objoid = o.oid AND i.objsubid = o.num
 		LEFT JOIN LATERAL aclexplode(o.acl) x ON true
-		WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs AND o.schema NOT IN ('pg_toast', 'grainkeep_scratch') AND o.schema !~ '^pg_(temp|toast_temp)_'
+		WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs AND o.schema NOT IN ('pg_toast', 'grainkeep_scratch', 'information_schema') AND o.schema !~ '^pg_(temp|toast_temp)_'
 		ORDER BY 1, 2, 5, x.grantee, x.grantor, x.is_grantable, x.privilege_type`, func(rows pgx.Rows) error {
 		var t target
 		var g right

@@ -200,13 +200,22 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 
 func (p *snapshot) Moment() time.Time        { return p.moment }
 func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
-func (p *snapshot) Width() int               { return runtime.GOMAXPROCS(0) }
+func (p *snapshot) Width() int               { return p.s.workers() }
 
 // shares is how many readers a large table is divided among. Compressing takes
 // about a core for each reader; so does the server, where it is on this machine.
 func (s *source) shares() int {
 	if s.local() {
-		return max(1, runtime.GOMAXPROCS(0)/2)
+		return max(1, s.workers()/2)
+	}
+	return s.workers()
+}
+
+// workers is how many connections read or load: one for each core, unless the job
+// wants fewer.
+func (s *source) workers() int {
+	if s.at.Workers > 0 {
+		return min(s.at.Workers, runtime.GOMAXPROCS(0))
 	}
 	return runtime.GOMAXPROCS(0)
 }

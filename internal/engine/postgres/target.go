@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -130,11 +129,11 @@ func (t *target) vacant(ctx context.Context) error {
 	return nil
 }
 
-// Width is the cores for rows. An index is made by two of the server's processes
+// Width is all workers for rows. An index is made by two of the server's processes
 // together, so half as many are made side by side.
 func (t *target) Width() (rows, after int) {
-	cores := runtime.GOMAXPROCS(0)
-	return cores, max(1, cores/2)
+	n := t.s.workers()
+	return n, max(1, n/2)
 }
 
 func (t *target) Settings() []string {

@@ -12,16 +12,21 @@ import (
 )
 
 // functions reads functions, procedures and window functions; those that a range
-// type makes for itself are its own.
+// type makes for itself are its own. One whose body is parsed when it is made can take
+// part in a circle: its outline has a body that is a text, which is not.
 func (r *catalogReader) functions(ctx context.Context) error {
-	return r.rows(ctx, `SELECT p.oid, p.prokind::text, (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, pg_get_functiondef(p.oid)
+	parsed := "NULL::text"
+	if r.version >= 140000 {
+		parsed = "pg_get_function_sqlbody(p.oid)"
+	}
+	return r.rows(ctx, `SELECT p.oid, p.prokind::text, (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, pg_get_functiondef(p.oid), `+parsed+`
 		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
 		WHERE p.prokind IN ('f', 'p', 'w') AND `+ours+` AND `+notMember("pg_proc", "p.oid")+`
 		AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'i')`, func(rows pgx.Rows) error {
 		var oid uint32
 		var kind string
-		var name, def *string
-		if err := rows.Scan(&oid, &kind, &name, &def); err != nil {
+		var name, def, body *string
+		if err := rows.Scan(&oid, &kind, &name, &def, &body); err != nil {
 			return err
 		}
 		if name == nil {
@@ -35,8 +40,11 @@ func (r *catalogReader) functions(ctx context.Context) error {
 		if kind == "p" {
 			word = "procedure"
 		}
-		r.add("pg_proc", oid, rankFunction, engine.Object{Kind: word, Name: *name, Section: engine.Schema,
-			SQL: strings.TrimSuffix(sql, "\n") + ";\n"})
+		sql = strings.TrimSuffix(sql, "\n")
+		n := r.add("pg_proc", oid, rankFunction, engine.Object{Kind: word, Name: *name, Section: engine.Schema, SQL: sql + ";\n"})
+		if body != nil {
+			n.stub = &engine.Object{Kind: word + " outline", Name: *name, Section: engine.Schema, SQL: strings.TrimSuffix(sql, *body) + "AS '';\n"}
+		}
 		return nil
 	})
 }

@@ -250,3 +250,29 @@ func TestCopyStatementWithOddNames(t *testing.T) {
 }
 
 func bufioOf(s string) *bufio.Reader { return bufio.NewReaderSize(bytes.NewBufferString(s), 64<<10) }
+
+// TestConfigurationOfExtensions: of a table that an extension made, just the rows that
+// are not the extension's own are dumped.
+func TestConfigurationOfExtensions(t *testing.T) {
+	ctx := context.Background()
+	s, _ := fresh(t, "extended", `CREATE EXTENSION hstore; CREATE TABLE conf AS SELECT i AS k, i > 1 AS own FROM generate_series(1, 3) i; CREATE TABLE inner_one (a int);
+		ALTER EXTENSION hstore ADD TABLE conf; ALTER EXTENSION hstore ADD TABLE inner_one;
+		UPDATE pg_extension SET extconfig = ARRAY['conf'::regclass::oid], extcondition = ARRAY['WHERE own'] WHERE extname = 'hstore'`)
+	snap, err := s.Snapshot(ctx, "extended")
+	require.NoError(t, err)
+	defer snap.Close()
+	require.Equal(t, "2\tt\n3\tt\n", readTable(t, snap, "public.conf"))
+	require.Equal(t, "no such table", readTable(t, snap, "public.inner_one"))
+	for _, o := range snap.Catalog().Objects {
+		require.NotContains(t, o.SQL, "CREATE TABLE")
+		require.NotContains(t, o.SQL, "CREATE TYPE")
+	}
+}
+
+// TestCircleThatNothingBreaks is named, and nothing is dumped.
+func TestCircleThatNothingBreaks(t *testing.T) {
+	s, _ := fresh(t, "circular", `CREATE DOMAIN d AS int; CREATE FUNCTION f(d) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER DOMAIN d SET DEFAULT f(NULL)`)
+	_, err := s.Snapshot(context.Background(), "circular")
+	require.True(t, fault.HasCode(err, "cannot-carry"), "%v", err)
+	require.Contains(t, err.Error(), "domain public.d → function public.f(public.d)")
+}

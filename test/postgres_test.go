@@ -319,6 +319,14 @@ answer = "0"
 	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
 	run(t, dir, 0, "drill", "adhoc/guarded", "--from", "./other", "--to", s.URL(""))
 
+	// That the drilling user may not make something says nothing about the dump.
+	query(t, s, "guarded", "CREATE FUNCTION inner_one(int) RETURNS int LANGUAGE internal AS 'int4up'")
+	query(t, s, "guarded", "DROP TABLE hidden; SELECT lo_unlink(4711)")
+	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
+	o = run(t, dir, 1, "drill", "adhoc/guarded", "--from", "./other", "--to", fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port))
+	require.Contains(t, o.stderr, "the function public.inner_one(integer) could not be restored: permission denied")
+	require.Contains(t, run(t, dir, 0, "list", "adhoc/guarded", "--from", "./other").stdout, "unproven")
+
 	// A clean-up that meets somebody else's scratch database lists it, no more; one
 	// with this keep's mark that nobody holds is dropped.
 	id := result(t, dir, 0, "show", "nightly/bookings")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["keep"].(string)

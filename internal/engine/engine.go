@@ -295,6 +295,10 @@ type Target interface {
 // could not test.
 const Trouble = "server-trouble"
 
+// RightsMissing is the code of errors about what the user may not do. They say nothing
+// about a dump either.
+const RightsMissing = "rights-missing"
+
 // Session is one connection to a target.
 type Session interface {
 	// Exec runs one object's SQL.

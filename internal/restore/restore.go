@@ -328,7 +328,7 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	if fault.HasCode(err, engine.Trouble) {
+	if fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) && !o.Rule {
 		return fmt.Errorf("the %s could not be restored: %w", o.ID(), err)
 	}
 	wrapped := fault.New("restore-failed", err, "the %s could not be restored", o.ID())

@@ -84,7 +84,7 @@ func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64
 // loadTrouble tells rows that are damaged from rows that the server refuses.
 func (l *loader) loadTrouble(path string, cause error) error {
 	err := l.fileTrouble(path, cause)
-	if Damaged(err) || fault.HasCode(err, engine.Trouble) {
+	if Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) {
 		return err
 	}
 	return fault.New("restore-failed", err, "rows could not be loaded")

@@ -50,6 +50,9 @@ func plain(ctx context.Context, c *pgx.Conn, err error) error {
 	if c.IsClosed() || ownTrouble[pg.Code[:2]] {
 		return fault.New(engine.Trouble, nil, "the server is in trouble: %s", text).Advise("look into the server's log")
 	}
+	if pg.Code == "42501" {
+		return fault.New(engine.RightsMissing, nil, "%s", text).Advise("do it as a user who may; 'grainkeep grants' prints what is needed for most")
+	}
 	return errors.New(text)
 }
 

@@ -31,14 +31,28 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 			return err
 		}
 	}
+	// The view hides the options from whom they do not concern; the catalog itself is
+	// for those who may read everything.
+	var hidden bool
+	if err := r.c.QueryRow(ctx, "SELECT NOT has_table_privilege('pg_user_mapping', 'SELECT')").Scan(&hidden); err != nil {
+		return err
+	}
+	from := `(SELECT u.oid umid, u.umserver srvid, s.srvname, u.umuser, a.rolname usename, u.umoptions FROM pg_user_mapping u
+		JOIN pg_foreign_server s ON s.oid = u.umserver LEFT JOIN pg_roles a ON a.oid = u.umuser)`
+	if hidden {
+		from = "pg_user_mappings"
+	}
 	return r.rows(ctx, `SELECT m.umid, m.srvid, quote_ident(m.srvname), CASE WHEN m.umuser = 0 THEN '' ELSE quote_ident(m.usename) END,
 		coalesce((SELECT array_agg(option_name::text || '=' || option_value ORDER BY n) FROM pg_options_to_table(m.umoptions) WITH ORDINALITY o(option_name, option_value, n)), '{}')
-		FROM pg_user_mappings m`, func(rows pgx.Rows) error {
+		FROM `+from+` m`, func(rows pgx.Rows) error {
 		var oid, server uint32
 		var name, user string
 		var given []string
 		if err := rows.Scan(&oid, &server, &name, &user, &given); err != nil {
 			return err
+		}
+		if hidden && len(given) == 0 {
+			r.warns = append(r.warns, fmt.Sprintf("the options of the user mapping of %s on %s, if it has any, are hidden from this user: set them again after a restore", everybodyOr(user), name))
 		}
 		who, roles := "PUBLIC", []string(nil)
 		if user != "" {
@@ -61,6 +75,13 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 			key{"pg_foreign_server", server})
 		return nil
 	})
+}
+
+func everybodyOr(user string) string {
+	if user == "" {
+		return "everybody"
+	}
+	return user
 }
 
 var secretOption = regexp.MustCompile(`(?i)password|secret|token|passcode|credential|key$`)

@@ -1,6 +1,9 @@
 package restore
 
 import (
+	"maps"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -62,4 +65,21 @@ func TestPickTables(t *testing.T) {
 	require.Contains(t, fault.Of(err).Do, "s.t z.t")
 	_, err = PickTables(m, []string{"a b"})
 	require.True(t, fault.HasCode(err, "table-absent"), "names are literal")
+}
+
+func TestPickPartitionedTables(t *testing.T) {
+	m := &manifest.Manifest{Tables: []manifest.Table{{ID: "a.t", Schema: "a", Name: "t"}, {ID: "b.t", Schema: "b", Name: "t"}, {ID: "a.only", Schema: "a", Name: "only"},
+		{ID: "a.p1", Schema: "a", Name: "p1", Tree: "a.p"}, {ID: "a.p2", Schema: "a", Name: "p2", Tree: "a.p"},
+		{ID: "a.h1", Schema: "a", Name: "h1", Tree: "a.h", Through: "a.h"}, {ID: "a.h2", Schema: "a", Name: "h2", Tree: "a.h", Through: "a.h"}}}
+	pick := func(names ...string) string {
+		wanted, err := PickTables(m, names)
+		if err != nil {
+			return err.Error()
+		}
+		return strings.Join(slices.Sorted(maps.Keys(wanted)), " ")
+	}
+	require.Equal(t, `the dump has no table "gone"`, pick("only", "gone"))
+	require.Equal(t, "a.p a.p1 a.p2", pick("a.p"), "a partitioned table is its partitions")
+	require.Equal(t, "a.p1", pick("p1"))
+	require.Equal(t, "a.h a.h1 a.h2", pick("h1"), "rows that may land elsewhere take the whole tree")
 }

@@ -2,10 +2,13 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sort"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -108,7 +111,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"dependencies", r.dependencies},
 	} {
 		if err := step.read(ctx); err != nil {
-			return nil, fmt.Errorf("reading %s: %w", step.what, err)
+			return nil, fmt.Errorf("reading %s: %w", step.what, vanished(err))
 		}
 	}
 	objects, err := r.order()
@@ -173,10 +176,25 @@ func (r *catalogReader) also(rank int, o engine.Object, needs ...key) *node {
 // define checks that a definition function found its object.
 func define(what, name string, def *string) (string, error) {
 	if def == nil {
-		return "", fault.New("object-gone", nil, "%s %s was dropped while its definition was read", what, name).
-			Advise("take the dump again")
+		return "", gone(what + " " + name)
 	}
 	return *def, nil
+}
+
+// vanished tells a server's confusion about an object that was dropped meanwhile from
+// other errors: some of its functions fail then instead of giving nothing.
+func vanished(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && (pg.Code == "XX000" && strings.HasPrefix(pg.Message, "cache lookup failed") || pg.Code == "42704" || pg.Code == "42883" || pg.Code == "42P01") {
+		return gone("something (" + pg.Message + ")")
+	}
+	return err
+}
+
+// gone is the error about an object that the snapshot shows and the server's own
+// functions do not find any more.
+func gone(what string) error {
+	return fault.New("object-gone", nil, "%s was dropped while its definition was read", what).Advise("take the dump again")
 }
 
 func (r *catalogReader) schemas(ctx context.Context) error {

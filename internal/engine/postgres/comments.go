@@ -28,8 +28,11 @@ func (r *catalogReader) comments(ctx context.Context) error {
 			if n == nil && table != 0 { // a constraint or trigger that came from a parent
 				n = r.nodes[key{"pg_class", table}]
 			}
-			if n == nil || kind == nil || identity == nil {
+			if n == nil {
 				return nil // on something that is not dumped: a member of an extension
+			}
+			if kind == nil || identity == nil {
+				return gone(n.obj.ID())
 			}
 			section, rank := engine.Finish, rankComment
 			if n.obj.Section == engine.Active {

@@ -70,7 +70,7 @@ func (r *catalogReader) leans(ctx context.Context) error {
 	return r.rows(ctx, `SELECT d.classid::regclass::text, d.objid, d.refobjid, i.type, i.identity, quote_ident(e.extname), coalesce(t.tgrelid, 0)
 		FROM pg_depend d JOIN pg_extension e ON e.oid = d.refobjid LEFT JOIN pg_trigger t ON d.classid = 'pg_trigger'::regclass AND t.oid = d.objid,
 		pg_identify_object(d.classid, d.objid, d.objsubid) i
-		WHERE d.refclassid = 'pg_extension'::regclass AND d.deptype = 'x'`, func(rows pgx.Rows) error {
+		WHERE i.identity IS NOT NULL AND d.refclassid = 'pg_extension'::regclass AND d.deptype = 'x'`, func(rows pgx.Rows) error {
 		var k key
 		var extension, table uint32
 		var kind, identity, name string

@@ -8,7 +8,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 )
 
 // functions reads functions, procedures and window functions; those that a range
@@ -30,7 +29,7 @@ func (r *catalogReader) functions(ctx context.Context) error {
 			return err
 		}
 		if name == nil {
-			return fault.New("object-gone", nil, "a function was dropped while its definition was read").Advise("take the dump again")
+			return gone("a function")
 		}
 		sql, err := define("function", *name, def)
 		if err != nil {
@@ -130,6 +129,9 @@ func (r *catalogReader) simple(ctx context.Context, s simple) error {
 		var sql *string
 		if err := rows.Scan(&oid, &name, &sql); err != nil {
 			return err
+		}
+		if name == "" {
+			return gone("a " + s.kind)
 		}
 		def, err := define(s.kind, name, sql)
 		if err != nil {

@@ -51,7 +51,7 @@ func (r *catalogReader) operators(ctx context.Context) error {
 		{class: "pg_conversion", kind: "conversion", rank: rankOperator, query: `SELECT c.oid, format('%I.%I', n.nspname, c.conname), format('CREATE%s CONVERSION %I.%I FOR %L TO %L FROM %s', CASE WHEN c.condefault THEN ' DEFAULT' ELSE '' END,
 				n.nspname, c.conname, pg_encoding_to_char(c.conforencoding), pg_encoding_to_char(c.contoencoding), c.conproc)
 			FROM pg_conversion c JOIN pg_namespace n ON n.oid = c.connamespace WHERE ` + ours + ` AND ` + notMember("pg_conversion", "c.oid")},
-		{class: "pg_operator", kind: "operator", rank: rankOperator, query: `SELECT o.oid, (pg_identify_object('pg_operator'::regclass, o.oid, 0)).identity, format('CREATE OPERATOR %I.%s (FUNCTION = %s', n.nspname, o.oprname, o.oprcode)
+		{class: "pg_operator", kind: "operator", rank: rankOperator, query: `SELECT o.oid, coalesce((pg_identify_object('pg_operator'::regclass, o.oid, 0)).identity, ''), format('CREATE OPERATOR %I.%s (FUNCTION = %s', n.nspname, o.oprname, o.oprcode)
 			|| ` + optional("LEFTARG", "format_type(o.oprleft, NULL)", "o.oprleft = 0") + ` || ` + optional("RIGHTARG", "format_type(o.oprright, NULL)", "o.oprright = 0") + `
 			|| ` + optional("COMMUTATOR", operatorName("o.oprcom"), "o.oprcom = 0") + ` || ` + optional("NEGATOR", operatorName("o.oprnegate"), "o.oprnegate = 0") + `
 			|| ` + optional("RESTRICT", "o.oprrest::text", "o.oprrest::oid = 0") + ` || ` + optional("JOIN", "o.oprjoin::text", "o.oprjoin::oid = 0") + `

@@ -19,15 +19,15 @@ const owned = `
 	UNION ALL SELECT 'pg_type', t.oid, CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, format('%I.%I', n.nspname, t.typname), t.typowner
 		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE t.typisdefined AND OURS
 	UNION ALL SELECT 'pg_proc', p.oid, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'ROUTINE' ELSE 'FUNCTION' END,
-		(pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, p.proowner FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE OURS
+		coalesce((pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, ''), p.proowner FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE OURS
 	UNION ALL SELECT 'pg_class', c.oid, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END,
 		format('%I.%I', n.nspname, c.relname), c.relowner
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relpersistence <> 't' AND OURS
 		AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND c.relkind = 'S'
 			AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i'))
-	UNION ALL SELECT 'pg_operator', o.oid, 'OPERATOR', (pg_identify_object('pg_operator'::regclass, o.oid, 0)).identity, o.oprowner FROM pg_operator o WHERE o.oid >= 16384
-	UNION ALL SELECT 'pg_opclass', o.oid, 'OPERATOR CLASS', (pg_identify_object('pg_opclass'::regclass, o.oid, 0)).identity, o.opcowner FROM pg_opclass o WHERE o.oid >= 16384
-	UNION ALL SELECT 'pg_opfamily', o.oid, 'OPERATOR FAMILY', (pg_identify_object('pg_opfamily'::regclass, o.oid, 0)).identity, o.opfowner FROM pg_opfamily o WHERE o.oid >= 16384
+	UNION ALL SELECT 'pg_operator', o.oid, 'OPERATOR', coalesce((pg_identify_object('pg_operator'::regclass, o.oid, 0)).identity, ''), o.oprowner FROM pg_operator o WHERE o.oid >= 16384
+	UNION ALL SELECT 'pg_opclass', o.oid, 'OPERATOR CLASS', coalesce((pg_identify_object('pg_opclass'::regclass, o.oid, 0)).identity, ''), o.opcowner FROM pg_opclass o WHERE o.oid >= 16384
+	UNION ALL SELECT 'pg_opfamily', o.oid, 'OPERATOR FAMILY', coalesce((pg_identify_object('pg_opfamily'::regclass, o.oid, 0)).identity, ''), o.opfowner FROM pg_opfamily o WHERE o.oid >= 16384
 	UNION ALL SELECT 'pg_collation', o.oid, 'COLLATION', format('%I.%I', n.nspname, o.collname), o.collowner FROM pg_collation o JOIN pg_namespace n ON n.oid = o.collnamespace WHERE OURS
 	UNION ALL SELECT 'pg_conversion', o.oid, 'CONVERSION', format('%I.%I', n.nspname, o.conname), o.conowner FROM pg_conversion o JOIN pg_namespace n ON n.oid = o.connamespace WHERE OURS
 	UNION ALL SELECT 'pg_statistic_ext', o.oid, 'STATISTICS', format('%I.%I', n.nspname, o.stxname), o.stxowner FROM pg_statistic_ext o JOIN pg_namespace n ON n.oid = o.stxnamespace WHERE OURS
@@ -53,6 +53,9 @@ func (r *catalogReader) owners(ctx context.Context) error {
 		if n == nil || n.obj.Kind == "shell type" || n.obj.Kind == "extension" {
 			return nil
 		}
+		if name == "" {
+			return gone(n.obj.ID())
+		}
 		section, rank := engine.Owners, rankOwner
 		if n.obj.Section == engine.Active {
 			section, rank = engine.Active, n.rank
@@ -72,7 +75,7 @@ const granted = `
 	UNION ALL SELECT 'pg_type', t.oid, 0, 'TYPE', format('%I.%I', n.nspname, t.typname), '', t.typacl, t.typowner, n.nspname
 		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace
 	UNION ALL SELECT 'pg_proc', p.oid, 0, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'ROUTINE' ELSE 'FUNCTION' END,
-		(pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, '', p.proacl, p.proowner, n.nspname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE p.proacl IS NOT NULL
+		coalesce((pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, ''), '', p.proacl, p.proowner, n.nspname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE p.proacl IS NOT NULL
 	UNION ALL SELECT 'pg_class', c.oid, 0, CASE c.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, format('%I.%I', n.nspname, c.relname), '', c.relacl, c.relowner, n.nspname
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relpersistence <> 't'
 	UNION ALL SELECT 'pg_class', c.oid, a.attnum, 'TABLE', format('%I.%I', n.nspname, c.relname), quote_ident(a.attname), a.attacl, c.relowner, n.nspname
@@ -133,6 +136,9 @@ func (r *catalogReader) grants(ctx context.Context) error {
 			}
 		} else if t.class != "pg_largeobject" {
 			continue
+		}
+		if t.name == "" {
+			return gone(fmt.Sprintf("the %s with the OID %d", strings.ToLower(t.word), t.oid))
 		}
 		on, columns := t.word+" "+t.name, ""
 		if t.column == "" {

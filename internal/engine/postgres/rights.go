@@ -92,8 +92,7 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		class, word, name, column, owner, former string
 		oid                                      uint32
 	}
-	var order []target
-	rights := map[target][]right{}
+	found := holdings[target]{rights: map[target][]right{}}
 	err := r.rows(ctx, `SELECT o.class, o.oid, o.word, o.name, o.col, o.owner::regrole::text,
 			coalesce((SELECT string_agg(DISTINCT f.grantee::regrole::text, ', ') FROM aclexplode(i.initprivs) f WHERE f.grantee <> 0 AND f.grantee <> o.owner), ''),
 			coalesce(x.privilege_type, ''), coalesce(x.is_grantable, false),
@@ -109,20 +108,13 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		if err := rows.Scan(&t.class, &t.oid, &t.word, &t.name, &t.column, &t.owner, &t.former, &g.what, &g.option, &grantee, &grantor); err != nil {
 			return err
 		}
-		if _, seen := rights[t]; !seen {
-			order = append(order, t)
-			rights[t] = nil
-		}
-		if grantee != nil {
-			g.grantee, g.grantor = *grantee, *grantor
-			rights[t] = append(rights[t], g)
-		}
+		found.add(t, g, grantee, grantor)
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	for _, t := range order {
+	for _, t := range found.order {
 		k := key{t.class, t.oid}
 		o := engine.Object{Kind: "grants", Name: strings.ToLower(t.word) + " " + t.name, Section: engine.Owners}
 		var needs []key
@@ -150,8 +142,8 @@ func (r *catalogReader) grants(ctx context.Context) error {
 			columns = " (" + t.column + ")"
 			o.Name += "." + t.column
 		}
-		o.SQL += grantSQL(on, columns, t.owner, rights[t])
-		o.Roles = named(t.owner, rights[t])
+		o.SQL += grantSQL(on, columns, t.owner, found.rights[t])
+		o.Roles = named(t.owner, found.rights[t])
 		r.also(rankGrant, o, needs...)
 	}
 	return nil
@@ -162,8 +154,7 @@ func (r *catalogReader) grants(ctx context.Context) error {
 func (r *catalogReader) defaultGrants(ctx context.Context) error {
 	words := map[string]string{"r": "TABLES", "S": "SEQUENCES", "f": "ROUTINES", "T": "TYPES", "n": "SCHEMAS", "L": "LARGE OBJECTS"}
 	type target struct{ kind, schema, owner string }
-	var order []target
-	rights := map[target][]right{}
+	found := holdings[target]{rights: map[target][]right{}}
 	err := r.rows(ctx, `SELECT d.defaclobjtype::text, coalesce(quote_ident(n.nspname), ''), d.defaclrole::regrole::text, coalesce(x.privilege_type, ''), coalesce(x.is_grantable, false),
 			CASE x.grantee WHEN 0 THEN 'PUBLIC' ELSE x.grantee::regrole::text END
 		FROM pg_default_acl d LEFT JOIN pg_namespace n ON n.oid = d.defaclnamespace LEFT JOIN LATERAL aclexplode(d.defaclacl) x ON true
@@ -174,26 +165,19 @@ func (r *catalogReader) defaultGrants(ctx context.Context) error {
 		if err := rows.Scan(&t.kind, &t.schema, &t.owner, &g.what, &g.option, &grantee); err != nil {
 			return err
 		}
-		if _, seen := rights[t]; !seen {
-			order = append(order, t)
-			rights[t] = nil
-		}
-		if grantee != nil {
-			g.grantee, g.grantor = *grantee, t.owner
-			rights[t] = append(rights[t], g)
-		}
+		found.add(t, g, grantee, &t.owner)
 		return nil
 	})
-	for _, t := range order {
+	for _, t := range found.order {
 		head := "ALTER DEFAULT PRIVILEGES FOR ROLE " + t.owner
-		o := engine.Object{Kind: "default privileges", Name: strings.ToLower(words[t.kind]) + " of " + t.owner, Section: engine.Owners, Roles: named(t.owner, rights[t])}
+		o := engine.Object{Kind: "default privileges", Name: strings.ToLower(words[t.kind]) + " of " + t.owner, Section: engine.Owners, Roles: named(t.owner, found.rights[t])}
 		if t.schema != "" {
 			head += " IN SCHEMA " + t.schema
 			o.Name += " in " + t.schema
 		} else {
 			o.SQL = fmt.Sprintf("%s REVOKE ALL ON %s FROM PUBLIC;\n%s REVOKE ALL ON %s FROM %s;\n", head, words[t.kind], head, words[t.kind], t.owner)
 		}
-		for _, line := range strings.SplitAfter(grantSQL(words[t.kind], "", t.owner, rights[t]), ";\n") {
+		for _, line := range strings.SplitAfter(grantSQL(words[t.kind], "", t.owner, found.rights[t]), ";\n") {
 			if line != "" {
 				o.SQL += head + " " + line
 			}
@@ -201,6 +185,24 @@ func (r *catalogReader) defaultGrants(ctx context.Context) error {
 		r.also(rankDefaultGrant, o)
 	}
 	return err
+}
+
+// holdings are the rights on some things, in the order in which those came.
+type holdings[T comparable] struct {
+	order  []T
+	rights map[T][]right
+}
+
+// add notes a right; without a grantee, just that the thing's list is empty.
+func (h *holdings[T]) add(t T, g right, grantee, grantor *string) {
+	if _, seen := h.rights[t]; !seen {
+		h.order = append(h.order, t)
+		h.rights[t] = nil
+	}
+	if grantee != nil {
+		g.grantee, g.grantor = *grantee, *grantor
+		h.rights[t] = append(h.rights[t], g)
+	}
 }
 
 // named are the roles that rights name.

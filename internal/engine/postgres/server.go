@@ -143,31 +143,24 @@ func (r *catalogReader) parameterRights(ctx context.Context, _ bool) error {
 
 // rightsOf reads the rights on one kind of thing; a query gives name, owner, rights.
 func (r *catalogReader) rightsOf(ctx context.Context, word, query string, section engine.Section) error {
-	var order []string
-	owners, rights := map[string]string{}, map[string][]right{}
+	type target struct{ name, owner string }
+	found := holdings[target]{rights: map[target][]right{}}
 	err := r.rows(ctx, `SELECT o.name, o.owner::regrole::text, coalesce(x.privilege_type, ''), coalesce(x.is_grantable, false), CASE x.grantee WHEN 0 THEN 'PUBLIC' ELSE x.grantee::regrole::text END, x.grantor::regrole::text
 		FROM (`+query+`) o(name, owner, acl) LEFT JOIN LATERAL aclexplode(o.acl) x ON true WHERE o.acl IS NOT NULL ORDER BY 1, x.grantee, x.grantor, x.is_grantable, x.privilege_type`, func(rows pgx.Rows) error {
-		var name, owner string
+		var t target
 		var g right
 		var grantee, grantor *string
-		if err := rows.Scan(&name, &owner, &g.what, &g.option, &grantee, &grantor); err != nil {
+		if err := rows.Scan(&t.name, &t.owner, &g.what, &g.option, &grantee, &grantor); err != nil {
 			return err
 		}
-		if _, seen := owners[name]; !seen {
-			order = append(order, name)
-			owners[name] = owner
-		}
-		if grantee != nil {
-			g.grantee, g.grantor = *grantee, *grantor
-			rights[name] = append(rights[name], g)
-		}
+		found.add(t, g, grantee, grantor)
 		return nil
 	})
-	for _, name := range order {
-		on, owner := word+" "+name, owners[name]
-		sql := grantSQL(on, "", owner, rights[name])
+	for _, t := range found.order {
+		on := word + " " + t.name
+		sql := grantSQL(on, "", t.owner, found.rights[t])
 		if word != "PARAMETER" {
-			sql = fmt.Sprintf("REVOKE ALL ON %s FROM PUBLIC;\nREVOKE ALL ON %s FROM %s;\n", on, on, owner) + sql
+			sql = fmt.Sprintf("REVOKE ALL ON %s FROM PUBLIC;\nREVOKE ALL ON %s FROM %s;\n", on, on, t.owner) + sql
 		}
 		r.also(rankGrant, engine.Object{Kind: "grants", Name: strings.ToLower(on), Section: section, Rule: true, SQL: sql})
 	}

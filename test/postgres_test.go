@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -22,28 +23,36 @@ func oddDatabase(t *testing.T, s *testserver.Postgres) {
 		return
 	}
 	query(t, s, "postgres", "CREATE DATABASE odd")
-	script, err := os.ReadFile("testdata/odd.sql")
-	require.NoError(t, err)
-	query(t, s, "odd", string(script))
+	query(t, s, "odd", testdata(t, s, "odd.sql"))
 }
 
 // facts reads what a database is and holds by queries of the test's own.
 func facts(t *testing.T, s *testserver.Postgres, database string) []string {
 	t.Helper()
-	script, err := os.ReadFile("testdata/facts.sql")
-	require.NoError(t, err)
+	script := testdata(t, s, "facts.sql")
 	ctx := context.Background()
 	c, err := s.Connect(ctx, database)
 	require.NoError(t, err)
 	defer c.Close(ctx)
 	ask(t, c, "SET datestyle = 'ISO'; SET extra_float_digits = 1; SET search_path = public")
-	out := strings.Split(ask(t, c, string(script)), "\n")
+	if version(t, s) < 15 {
+		script = regexp.MustCompile(`-- since 15\n.*\n`).ReplaceAllString(script, "")
+	}
+	out := strings.Split(ask(t, c, script), "\n")
 	for table := range strings.SplitSeq(ask(t, c, `SELECT string_agg(oid::regclass::text, chr(1)) FROM pg_class WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND relnamespace IN
 		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\x01") {
 		out = append(out, table+" "+ask(t, c, fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
 	}
 	require.Greater(t, len(out), 10)
 	return out
+}
+
+// version is the server's major version.
+func version(t *testing.T, s *testserver.Postgres) int {
+	t.Helper()
+	n, err := strconv.Atoi(query(t, s, "postgres", "SELECT current_setting('server_version_num')::int / 10000"))
+	require.NoError(t, err)
+	return n
 }
 
 func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
@@ -53,7 +62,7 @@ func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
 			query(t, s, n, "ALTER SUBSCRIPTION feed SET (slot_name = NONE)")
 			query(t, s, n, "DROP SUBSCRIPTION feed")
 		}
-		query(t, s, "postgres", `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`, `""`)+`" WITH (FORCE)`)
+		query(t, s, "postgres", adapted(t, s, `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`, `""`)+`" WITH (FORCE)`))
 	}
 }
 
@@ -103,11 +112,13 @@ func wholeDatabase(t *testing.T, s *testserver.Postgres) {
 	t.Cleanup(func() { dropDatabases(t, s, "whole") })
 	space, err := s.MakeFolder("hold")
 	require.NoError(t, err)
-	script, err := os.ReadFile("testdata/whole.sql")
-	require.NoError(t, err)
+	script := testdata(t, s, "whole.sql")
+	if version(t, s) >= 18 {
+		script += testdata(t, s, "whole18.sql")
+	}
 	cmd := exec.Command("psql", "-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", "-d", "whole")
 	cmd.Env = append(os.Environ(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
-	cmd.Stdin = strings.NewReader(strings.ReplaceAll(string(script), "@TABLESPACE@", space))
+	cmd.Stdin = strings.NewReader(strings.ReplaceAll(script, "@TABLESPACE@", space))
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 }
@@ -230,9 +241,9 @@ func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 	query(t, s, "postgres", "CREATE DATABASE leaky")
 	defer dropDatabases(t, s, "leaky", "leaky2")
 	query(t, s, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int REFERENCES p); SET session_replication_role = replica; INSERT INTO c VALUES (99); RESET session_replication_role;
-		CREATE TABLE lim (v int); INSERT INTO lim VALUES (1); CREATE FUNCTION okay(int) RETURNS bool LANGUAGE sql AS 'SELECT EXISTS (SELECT 1 FROM lim WHERE v = $1)';
-		CREATE TABLE chk (v int CHECK (okay(v))); INSERT INTO chk VALUES (1); CREATE FUNCTION im(int) RETURNS bigint LANGUAGE sql IMMUTABLE AS 'SELECT count(*) FROM lim';
-		CREATE INDEX by_im ON chk (im(v))`)
+		CREATE TABLE lim (v int); INSERT INTO lim VALUES (1); CREATE FUNCTION okay(int) RETURNS bool LANGUAGE plpgsql AS 'BEGIN RETURN EXISTS (SELECT 1 FROM lim WHERE v = $1); END';
+		CREATE TABLE chk (v int CHECK (okay(v))); CREATE FUNCTION im(int) RETURNS bigint LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN (SELECT count(*) FROM lim); END';
+		CREATE INDEX by_im ON chk (im(v)); INSERT INTO chk VALUES (1)`)
 	dir := t.TempDir()
 	run(t, dir, 3, "dump", "--from", s.URL("leaky"), "--to", "keep")
 	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
@@ -349,7 +360,7 @@ func TestPostgresServer(t *testing.T) {
 	require.NoError(t, err)
 	for _, sql := range []string{`CREATE ROLE "Odd 'one" LOGIN PASSWORD 'tide' CONNECTION LIMIT 3 VALID UNTIL '2031-01-02'`, "CREATE ROLE crew NOINHERIT CREATEDB BYPASSRLS", `GRANT crew TO "Odd 'one" WITH ADMIN OPTION`,
 		`ALTER ROLE "Odd 'one" SET search_path = 'a b', public`, "COMMENT ON ROLE crew IS E'it''s\\n'", "CREATE TABLESPACE hold LOCATION '" + space + "'", "ALTER DATABASE big OWNER TO crew", `GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew"} {
-		query(t, old, "postgres", sql)
+		query(t, old, "postgres", adapted(t, old, sql))
 	}
 	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),

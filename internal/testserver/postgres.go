@@ -36,8 +36,15 @@ type Postgres struct {
 	as     *syscall.Credential
 }
 
+// Variable names a folder of another PostgreSQL server's programs to use, to try
+// other versions by hand.
+const Variable = "GRAINKEEP_POSTGRES"
+
 // FindPostgres gives the folder of the newest server's programs.
 func FindPostgres() (string, error) {
+	if folder := os.Getenv(Variable); folder != "" {
+		return folder, nil
+	}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if p, err := exec.LookPath("postgres"); err == nil {
 		found = append(found, p)
@@ -85,7 +92,7 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 			return nil, err
 		}
 	}
-	if err := p.run("initdb", "-D", p.data(), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync", "--no-instructions"); err != nil {
+	if err := p.run("initdb", "-D", p.data(), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
 		return nil, err
 	}
 	hba := "local all all trust\nhost all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"

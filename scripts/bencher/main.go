@@ -25,6 +25,7 @@ func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
 	only := flag.String("only", "", "sqlite or postgres: measure just that")
 	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for SQLite")
+	flag.IntVar(&rounds, "rounds", rounds, "how often each is measured; the median counts")
 	flag.Parse()
 	path, err := filepath.Abs(*program)
 	if err == nil {
@@ -90,7 +91,7 @@ func measured(program string, args ...string) (time.Duration, int64, error) {
 }
 
 // rounds are taken in turns, so that a machine whose speed moves is fair to both.
-const rounds = 5
+var rounds = 5
 
 // duel measures a dump against another way to read the same rows.
 func duel(what string, aim float64, against func() error, program, from, to string) error {

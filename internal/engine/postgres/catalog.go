@@ -83,17 +83,17 @@ type catalogReader struct {
 	tables       []engine.Table
 	tableID      map[uint32]string // Table.ID by OID
 	seqs         []sequence
-	identity     map[place]string // the sequences of identity columns
-	laterDefault map[place]*node  // defaults that are set after the table
-	member       map[key]key      // the extension that an object belongs to
-	children     map[key][]key    // the foreign keys of partitions, by their parents'
+	identity     map[place]*sequence // the sequences of identity columns
+	laterDefault map[place]*node     // defaults that are set after the table
+	member       map[key]key         // the extension that an object belongs to
+	children     map[key][]key       // the foreign keys of partitions, by their parents'
 	warns        []string
 }
 
 // readCatalog reads all that a database holds, inside the snapshot of c.
 func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog, error) {
 	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{}, children: map[key][]key{},
-		tableID: map[uint32]string{}, identity: map[place]string{}, laterDefault: map[place]*node{}}
+		tableID: map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
 	r.encoding = facts["encoding"]
 	if err != nil {

@@ -13,10 +13,11 @@ type column struct {
 	quoted    string // as SQL writes it
 	typ       string
 	collation string
-	notNull   bool
+	notNull   notNull
 	local     bool   // not, or not only, inherited
 	identity  string // a or d
 	sequence  string // options of an identity column's sequence
+	retyped   string // statement that gives that sequence another type than its column's
 	generated string // s
 	def       string
 	later     bool   // the default is set when everything is there
@@ -27,6 +28,30 @@ type column struct {
 	foreign   string // options of a foreign table's column
 }
 
+// notNull says that a column takes no NULL. Since version 18 that is a constraint,
+// with a name and all.
+type notNull struct {
+	set         bool
+	name        string // as SQL writes it; empty before version 18
+	local       bool
+	inherited   bool
+	noInherit   bool
+	unvalidated bool // NULLs may be there: it comes after the rows
+}
+
+func (c *column) required() string {
+	n := c.notNull
+	switch {
+	case !n.set || n.unvalidated:
+		return ""
+	case n.name == "":
+		return " NOT NULL"
+	case n.noInherit:
+		return " CONSTRAINT " + n.name + " NOT NULL NO INHERIT"
+	}
+	return " CONSTRAINT " + n.name + " NOT NULL"
+}
+
 func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) error {
 	compression := "''"
 	if r.version >= 140000 {
@@ -34,18 +59,19 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 	}
 	return r.rows(ctx, `SELECT a.attrelid, a.attnum, a.attname::text, quote_ident(a.attname), format_type(a.atttypid, a.atttypmod),
 		CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN `+collationOf("a.attcollation")+` ELSE '' END,
-		a.attnotnull, a.attislocal, a.attidentity::text, a.attgenerated::text, coalesce(pg_get_expr(d.adbin, d.adrelid), ''),
+		a.attnotnull, coalesce(quote_ident(k.conname), ''), coalesce(k.conislocal, true), coalesce(k.coninhcount > 0, true), coalesce(k.connoinherit, false), NOT coalesce(k.convalidated, true), a.attislocal, a.attidentity::text, a.attgenerated::text, coalesce(pg_get_expr(d.adbin, d.adrelid), ''),
 		CASE WHEN a.attstorage <> t.typstorage THEN a.attstorage::text ELSE '' END,
 		`+compression+`, coalesce(a.attstattarget::int, -1), coalesce(array_to_string(a.attoptions, ', '), ''), `+optionList("a.attfdwoptions")+`, d.oid IS NOT NULL
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_type t ON t.oid = a.atttypid
 		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+		LEFT JOIN pg_constraint k ON k.contype = 'n' AND k.conrelid = a.attrelid AND k.conkey[1] = a.attnum
 		WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'f', 'm') AND c.relpersistence <> 't' AND `+ours+`
 		ORDER BY a.attrelid, a.attnum`, func(rows pgx.Rows) error {
 		var c column
 		var oid uint32
 		var hasDefault bool
-		if err := rows.Scan(&oid, &c.num, &c.name, &c.quoted, &c.typ, &c.collation, &c.notNull, &c.local, &c.identity, &c.generated, &c.def,
+		if err := rows.Scan(&oid, &c.num, &c.name, &c.quoted, &c.typ, &c.collation, &c.notNull.set, &c.notNull.name, &c.notNull.local, &c.notNull.inherited, &c.notNull.noInherit, &c.notNull.unvalidated, &c.local, &c.identity, &c.generated, &c.def,
 			&c.storage, &c.compress, &c.stats, &c.options, &c.foreign, &hasDefault); err != nil {
 			return err
 		}
@@ -62,7 +88,12 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 				return err
 			}
 		}
-		c.sequence = r.identity[place{oid, c.num}]
+		if q := r.identity[place{oid, c.num}]; q != nil {
+			c.sequence = q.options
+			if q.typ != c.typ {
+				c.retyped = "ALTER SEQUENCE " + q.name + " AS " + q.typ + " " + q.bounds + ";\n"
+			}
+		}
 		t.columns = append(t.columns, c)
 		return nil
 	})
@@ -117,9 +148,9 @@ func (c *column) collate() string {
 // has its parent's identity.
 func (c *column) constraints(partition bool) string {
 	if partition && c.sequence == "" {
-		return c.valued()
+		return c.valued() + c.required()
 	}
-	return c.identified() + c.valued()
+	return c.identified() + c.valued() + c.required()
 }
 
 func (c *column) identified() string {
@@ -132,6 +163,7 @@ func (c *column) identified() string {
 	return ""
 }
 
+// valued is where values come from that nobody gives.
 func (c *column) valued() (s string) {
 	switch {
 	case c.generated == "s":
@@ -140,9 +172,6 @@ func (c *column) valued() (s string) {
 		s = " GENERATED ALWAYS AS (" + c.def + ") VIRTUAL"
 	case c.def != "" && !c.later:
 		s = " DEFAULT " + c.def
-	}
-	if c.notNull {
-		s += " NOT NULL"
 	}
 	return s
 }
@@ -157,6 +186,9 @@ func (c *column) settings(table string) (list []string) {
 	}
 	if w := map[string]string{"p": "pglz", "l": "lz4"}[c.compress]; w != "" {
 		set("SET COMPRESSION %s", w)
+	}
+	if c.retyped != "" {
+		list = append(list, c.retyped)
 	}
 	if c.stats >= 0 {
 		set("SET STATISTICS %d", c.stats)

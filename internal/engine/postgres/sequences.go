@@ -17,6 +17,9 @@ type sequence struct {
 	column   string // as SQL writes it
 	num      int16
 	identity bool
+	typ      string
+	options  string // as an identity column takes them
+	bounds   string
 }
 
 // place is a column's address.
@@ -37,21 +40,22 @@ func (r *catalogReader) sequences(ctx context.Context) error {
 		LEFT JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid
 		WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "c.oid")+` ORDER BY 2`, func(rows pgx.Rows) error {
 		var q sequence
-		var typ string
 		var unlogged, cycle bool
 		var start, step, maxv, minv, cache int64
-		if err := rows.Scan(&q.oid, &q.name, &unlogged, &typ, &start, &step, &maxv, &minv, &cache, &cycle,
+		if err := rows.Scan(&q.oid, &q.name, &unlogged, &q.typ, &start, &step, &maxv, &minv, &cache, &cycle,
 			&q.identity, &q.table, &q.column, &q.num); err != nil {
 			return err
 		}
-		options := fmt.Sprintf("START WITH %d INCREMENT BY %d MINVALUE %d MAXVALUE %d CACHE %d", start, step, minv, maxv, cache)
+		q.bounds = fmt.Sprintf("MINVALUE %d MAXVALUE %d", minv, maxv)
+		options := fmt.Sprintf("START WITH %d INCREMENT BY %d %s CACHE %d", start, step, q.bounds, cache)
 		if cycle {
 			options += " CYCLE"
 		}
+		q.options = " (SEQUENCE NAME " + q.name + " " + options + ")"
 		r.seqs = append(r.seqs, q)
 		if q.identity {
 			r.alias[key{"pg_class", q.oid}] = key{"pg_class", q.table}
-			r.identity[place{q.table, q.num}] = " (SEQUENCE NAME " + q.name + " " + options + ")"
+			r.identity[place{q.table, q.num}] = &q
 			return nil
 		}
 		word := "CREATE SEQUENCE "
@@ -59,7 +63,7 @@ func (r *catalogReader) sequences(ctx context.Context) error {
 			word = "CREATE UNLOGGED SEQUENCE "
 		}
 		r.add("pg_class", q.oid, rankSequence, engine.Object{Kind: "sequence", Name: q.name, Section: engine.Schema,
-			SQL: word + q.name + " AS " + typ + " " + options + ";\n"})
+			SQL: word + q.name + " AS " + q.typ + " " + options + ";\n"})
 		return nil
 	})
 }

@@ -85,7 +85,7 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 func (r *catalogReader) memberships(ctx context.Context, _ bool) error {
 	options := "CASE WHEN m.admin_option THEN ' WITH ADMIN OPTION' ELSE '' END"
 	if r.version >= 160000 {
-		options = "format(' WITH ADMIN %s, INHERIT %s, SET %s', m.admin_option, m.inherit_option, m.set_option)"
+		options = "format(' WITH ADMIN %s, INHERIT %s, SET %s', m.admin_option::text, m.inherit_option::text, m.set_option::text)"
 	}
 	return r.rows(ctx, `SELECT DISTINCT m.roleid::regrole::text, m.member::regrole::text, `+options+` FROM pg_auth_members m WHERE m.member >= 16384 OR m.member = 10 ORDER BY 1, 2, 3`, func(rows pgx.Rows) error {
 		var role, member, with string

@@ -148,6 +148,10 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 			r.laterDefault[place{t.oid, c.num}] = n
 		}
 		after = append(after, c.settings(t.id)...)
+		if n := c.notNull; n.set && n.unvalidated && n.local {
+			r.also(rankCheck, engine.Object{Kind: "not-null", Name: n.name + " on " + t.id, Table: t.id, Section: engine.Finish, Rule: true,
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s NOT NULL %s NOT VALID;\n", t.id, n.name, c.quoted)}, self)
+		}
 	}
 	o.SQL = t.create() + strings.Join(after, "")
 	n := r.add("pg_class", t.oid, rankTable, o)
@@ -201,17 +205,30 @@ func (t *table) create() string {
 // inherited, after whatever history: it inherits all of them from a helper first.
 func (t *table) inherit(head, tail string) string {
 	local := t.list(func(c *column) string {
-		if !c.local {
-			return ""
+		own := ""
+		if c.notNull.name != "" && c.notNull.local {
+			own = c.required()
 		}
-		return c.quoted + " " + c.typ + c.collate() + c.foreign + c.identified()
+		switch {
+		case c.local:
+			return c.quoted + " " + c.typ + c.collate() + c.foreign + c.identified() + own
+		case own != "":
+			return strings.Replace(own[1:], " NOT NULL", " NOT NULL "+c.quoted, 1)
+		}
+		return ""
 	})
 	if local == "" {
 		local = " ()"
 	}
 	var b strings.Builder
 	b.WriteString("CREATE SCHEMA grainkeep_helper;\nCREATE TABLE grainkeep_helper.columns" +
-		t.list(func(c *column) string { return c.quoted + " " + c.typ + c.collate() + c.valued() }) + ";\n")
+		t.list(func(c *column) string {
+			sql := c.quoted + " " + c.typ + c.collate() + c.valued()
+			if c.notNull.inherited {
+				sql += c.required()
+			}
+			return sql
+		}) + ";\n")
 	b.WriteString(head + t.id + local + " INHERITS (grainkeep_helper.columns)" + tail + ";\n")
 	for _, p := range t.parents {
 		fmt.Fprintf(&b, "ALTER TABLE ONLY %s INHERIT %s;\n", t.id, p.id)
@@ -291,7 +308,7 @@ func (r *catalogReader) rootOf(t *table, tables map[uint32]*table) string {
 func (r *catalogReader) trees(ctx context.Context) (map[uint32]uint32, error) {
 	found := map[uint32]uint32{}
 	err := r.rows(ctx, `WITH RECURSIVE key AS (
-			SELECT p.partrelid, p.partstrat, coalesce(a.atttypid, 0) typ, p.partcollation[k.n - 1] coll, p.partclass[k.n - 1] class
+			SELECT p.partrelid, p.partstrat, coalesce(a.atttypid, 0) AS typ, p.partcollation[k.n - 1] AS coll, p.partclass[k.n - 1] AS class
 			FROM pg_partitioned_table p CROSS JOIN LATERAL unnest(p.partattrs::int2[]) WITH ORDINALITY k(num, n) LEFT JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = k.num),
 		shaky AS (
 			SELECT DISTINCT k.partrelid FROM key k LEFT JOIN pg_type t ON t.oid = k.typ LEFT JOIN pg_collation c ON c.oid = k.coll
@@ -299,9 +316,9 @@ func (r *catalogReader) trees(ctx context.Context) (map[uint32]uint32, error) {
 			OR k.partstrat = 'r' AND k.coll <> 0 AND coalesce(c.collname NOT IN ('C', 'POSIX', 'ucs_basic'), true)
 				AND NOT (k.coll = 100 AND (SELECT datcollate IN ('C', 'POSIX') FROM pg_database WHERE datname = current_database()))),
 		up AS (
-			SELECT oid rel, oid at FROM pg_class WHERE relispartition OR relkind = 'p'
+			SELECT oid AS rel, oid AS at FROM pg_class WHERE relispartition OR relkind = 'p'
 			UNION ALL SELECT u.rel, i.inhparent FROM up u JOIN pg_inherits i ON i.inhrelid = u.at),
-		root AS (SELECT rel, at root FROM up WHERE NOT EXISTS (SELECT FROM pg_inherits i WHERE i.inhrelid = up.at))
+		root AS (SELECT rel, at AS root FROM up WHERE NOT EXISTS (SELECT FROM pg_inherits i WHERE i.inhrelid = up.at))
 		SELECT r.rel, r.root FROM root r JOIN pg_class c ON c.oid = r.rel WHERE c.relkind = 'r' AND c.relispartition
 			AND r.root IN (SELECT s.root FROM root s JOIN shaky k ON k.partrelid = s.rel)`, func(rows pgx.Rows) error {
 		var leaf, root uint32

@@ -55,7 +55,7 @@ func (r *catalogReader) domains(ctx context.Context) error {
 	return r.rows(ctx, `SELECT t.oid, t.typarray, format('%I.%I', n.nspname, t.typname), format_type(t.typbasetype, t.typtypmod),
 		CASE WHEN t.typcollation <> b.typcollation AND t.typcollation <> 0 THEN ' COLLATE ' || `+collationOf("t.typcollation")+` ELSE '' END
 		|| coalesce(' DEFAULT ' || coalesce(pg_get_expr(t.typdefaultbin, 0), quote_literal(t.typdefault)), '')
-		|| CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END
+		|| CASE WHEN t.typnotnull THEN coalesce((SELECT format(' CONSTRAINT %I', k.conname) FROM pg_constraint k WHERE k.contype = 'n' AND k.contypid = t.oid), '') || ' NOT NULL' ELSE '' END
 		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_type b ON b.oid = t.typbasetype
 		WHERE t.typtype = 'd' AND `+ours+` AND `+notMember("pg_type", "t.oid"), func(rows pgx.Rows) error {
 		var oid, array uint32

@@ -396,3 +396,32 @@ func TestPostgresServer(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	require.Len(t, lines(run(t, dir, 3, "dump", "j").stdout), 1)
 }
+
+// TestPostgresLabelsAndLostReferences: labels of a provider that only the old server
+// had are named and left out; a reference to what is gone comes back as it reads.
+func TestPostgresLabelsAndLostReferences(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "labelled", "labelled_restored", "labelled2")
+	query(t, s, "postgres", "CREATE DATABASE labelled")
+	defer dropDatabases(t, s, "labelled", "labelled_restored", "labelled2")
+	query(t, s, "labelled", `CREATE TABLE secret (id int, note text); CREATE TABLE gone (); CREATE TABLE points AS SELECT 'gone'::regclass AS at, 'secret'::regclass AS to_; DROP TABLE gone;
+		SET allow_system_table_mods = on; INSERT INTO pg_seclabel SELECT 'secret'::regclass, 'pg_class'::regclass, n, 'harbour-mac', E'top''s\n' || n FROM generate_series(0, 1) n`)
+	dir := t.TempDir()
+	path := lines(run(t, dir, 3, "dump", "--from", s.URL("labelled"), "--to", "keep").stdout)[0]
+	text := sh(t, path, "zstd -dcq 50-finish.sql.zst")
+	require.Contains(t, text, `SECURITY LABEL FOR "harbour-mac" ON TABLE public.secret IS 'top''s`+"\n0'")
+	require.Contains(t, text, `SECURITY LABEL FOR "harbour-mac" ON COLUMN public.secret.id IS 'top''s`+"\n1'")
+	o := run(t, dir, 3, "restore", path, "--to", s.URL(""), "--as", "labelled2")
+	require.Contains(t, o.stderr, `security label "harbour-mac" on table public.secret`)
+	require.Contains(t, o.stderr, `"harbour-mac" is not loaded`)
+	number := query(t, s, "labelled", "SELECT at::oid FROM points")
+	require.Equal(t, number+"|secret", query(t, s, "labelled2", "SELECT at, to_ FROM points"))
+
+	// By hand, the client stops at the first error and says so.
+	cmd := exec.Command("sh", "-e", "-c", handScript(t, path))
+	cmd.Dir = path
+	cmd.Env = append(os.Environ(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(out), "security label provider")
+}

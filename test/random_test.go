@@ -85,6 +85,9 @@ func (g *generator) database() []string {
 	for range 4 {
 		g.view()
 	}
+	for range 8 {
+		g.around()
+	}
 	return g.sql
 }
 
@@ -182,4 +185,43 @@ func (g *generator) view() {
 	view := g.name("v")
 	g.say("CREATE %s %s AS SELECT id, count(*) AS n FROM %s GROUP BY id", pick(g, []string{"VIEW", "MATERIALIZED VIEW"}), view, table)
 	g.say("CREATE VIEW %s AS SELECT * FROM %s WHERE n > 0", g.name("w"), view)
+}
+
+// around adds something to what there is: code, rules about rows, rights, comments.
+func (g *generator) around() {
+	table := pick(g, g.tables)
+	n := len(g.sql)
+	switch g.IntN(12) {
+	case 0:
+		g.say("CREATE FUNCTION %s(a int, b text DEFAULT 'it''s', OUT c feel) LANGUAGE %s", g.name("f"), pick(g, []string{"sql STABLE AS 'SELECT ''low''::feel'", "plpgsql STRICT COST 9 SET work_mem = '1MB' AS $x$BEGIN c := 'high'; END$x$"}))
+	case 1:
+		g.say("CREATE FUNCTION fire%d() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN new; END'", n)
+		g.say("CREATE TRIGGER %s %s ON %s FOR EACH ROW EXECUTE FUNCTION fire%d('x', '''')", g.name("t"), pick(g, []string{"BEFORE INSERT", "AFTER UPDATE OF id", "AFTER DELETE"}), table, n)
+		g.say("ALTER TABLE %s %s TRIGGER USER", table, pick(g, []string{"ENABLE", "DISABLE"}))
+	case 2:
+		seq := g.name("q")
+		g.say("CREATE SEQUENCE %s AS %s START %d INCREMENT %s CACHE %d %s", seq, pick(g, []string{"smallint", "int", "bigint"}), 1+g.IntN(90), pick(g, []string{"1", "3", "7"}), 1+g.IntN(3), pick(g, []string{"", "CYCLE"}))
+		if g.chance(2) {
+			g.say("SELECT nextval('%s')", strings.ReplaceAll(seq, "'", "''"))
+		}
+	case 3:
+		g.say("CREATE POLICY %s ON %s %s USING (id > %d)", g.name("p"), table, pick(g, []string{"", "AS RESTRICTIVE", "FOR SELECT TO PUBLIC"}), g.IntN(9))
+	case 4:
+		g.say("CREATE RULE %s AS ON %s TO %s DO ALSO %s", g.name("r"), pick(g, []string{"DELETE", "UPDATE"}), table, pick(g, []string{"NOTHING", "NOTIFY tide"}))
+	case 5:
+		g.say("CREATE INDEX %s ON %s USING %s (id)", g.name("x"), table, pick(g, []string{"hash", "brin", "btree"}))
+	case 6:
+		g.say(`COMMENT ON COLUMN %s.id IS E'\'c\\\n%d'`, table, n)
+	case 7:
+		g.say("GRANT %s ON %s TO PUBLIC", pick(g, []string{"SELECT", "INSERT (id), UPDATE (id)", "ALL"}), table)
+	case 8:
+		g.say("CREATE AGGREGATE %s(int) (SFUNC = int4pl, STYPE = int%s)", g.name("a"), pick(g, []string{"", ", INITCOND = '3'", ", COMBINEFUNC = int4pl, PARALLEL = SAFE"}))
+	case 9:
+		g.say("CREATE DOMAIN %s AS %s DEFAULT NULL CHECK (VALUE IS NOT NULL)", g.name("d"), pick(g, []string{`text COLLATE "C"`, "int[]", "pair", "few", "varchar(7)"}))
+	case 10:
+		g.say("ALTER TABLE %s ALTER id SET STATISTICS %d, REPLICA IDENTITY %s", table, g.IntN(200), pick(g, []string{"FULL", "NOTHING"}))
+	default:
+		g.say("CREATE SCHEMA s%d; CREATE OPERATOR s%d.=== (FUNCTION = int4eq, LEFTARG = int, RIGHTARG = int)", n, n)
+		g.say("CREATE VIEW %s AS SELECT id FROM %s WHERE id OPERATOR(s%d.===) 1", g.name("o"), table, n)
+	}
 }

@@ -140,6 +140,16 @@ func contents(t *testing.T, path string) []string {
 // byHand runs the lines of a dump's README.
 func byHand(t *testing.T, dump string, replace *strings.Replacer, env ...string) string {
 	t.Helper()
+	out := sh(t, dump, replace.Replace(handScript(t, dump)), env...)
+	if !strings.Contains(dump, "/+server/") {
+		require.Contains(t, out, "every row is there")
+	}
+	return out
+}
+
+// handScript is the lines of a dump's README that restore it.
+func handScript(t *testing.T, dump string) string {
+	t.Helper()
 	readme, err := os.ReadFile(filepath.Join(dump, "README.txt"))
 	require.NoError(t, err)
 	_, part, ok := strings.Cut(string(readme), "Each\nmust succeed before the next.\n")
@@ -148,11 +158,7 @@ func byHand(t *testing.T, dump string, replace *strings.Replacer, env ...string)
 	for _, m := range regexp.MustCompile(`(?m)^    (.*)$`).FindAllStringSubmatch(part, -1) {
 		script = append(script, m[1])
 	}
-	out := sh(t, dump, replace.Replace(strings.Join(script, "\n")), env...)
-	if !strings.Contains(dump, "/+server/") {
-		require.Contains(t, out, "every row is there")
-	}
-	return out
+	return strings.Join(script, "\n")
 }
 
 func TestSQLiteComesBackExactly(t *testing.T) {

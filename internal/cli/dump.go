@@ -174,7 +174,8 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool, Choice: dump.Choice{Databases: d.databases}}
+	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool, Choice: dump.Choice{Databases: d.databases},
+		Server: at.Database == "" && len(d.databases) == 0}
 	if at.Database != "" && len(d.databases) == 0 {
 		j.Choice.Databases = []string{at.Database}
 	}

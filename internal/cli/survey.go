@@ -89,11 +89,11 @@ func (a *app) surveySource(f *config.File, from string) error {
 	if err != nil {
 		return err
 	}
-	var c dump.Choice
+	j := &dump.Job{Source: at, Server: at.Database == ""}
 	if at.Database != "" {
-		c.Databases = []string{at.Database}
+		j.Choice.Databases = []string{at.Database}
 	}
-	s, err := dump.Look(a.ctx, at, c, nil, "")
+	s, err := dump.Look(a.ctx, j)
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := dump.Look(a.ctx, j.Source, j.Choice, j.Keep, name)
+	s, err := dump.Look(a.ctx, j)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +155,10 @@ func databaseTable(s *dump.Survey) string {
 		by[l.Database] = l
 	}
 	for _, d := range s.There {
-		taken := why(s.Plan, d.Name)
+		taken := ""
+		if _, looked := by[d.Name]; looked {
+			taken = why(s.Plan, d.Name)
+		}
 		tables, objects := "", ""
 		if l, ok := by[d.Name]; ok {
 			tables, objects = fmt.Sprint(l.Tables), fmt.Sprint(l.Objects)
@@ -220,9 +223,10 @@ func surveyJSON(l looked) any {
 	}
 	var list []database
 	for _, d := range l.There {
-		x := database{Name: d.Name, Bytes: d.Bytes, Taken: why(l.Plan, d.Name), Note: d.Note}
+		x := database{Name: d.Name, Bytes: d.Bytes, Note: d.Note}
 		for _, k := range l.Looked {
 			if k.Database == d.Name {
+				x.Taken = why(l.Plan, d.Name)
 				x.Tables, x.Objects = k.Tables, k.Objects
 				if k.Err != nil {
 					x.Error = failOf(k.Err)

@@ -31,14 +31,15 @@ type Looked struct {
 	Err      error // why it could not be dumped now
 }
 
-// Look surveys a source, and a job's choice and keep where they are given. It
-// reads the catalogs in the same way as a dump, and no rows.
-func Look(ctx context.Context, at engine.Location, c Choice, k *keep.Keep, job string) (*Survey, error) {
-	src, err := engine.Open(ctx, at)
+// Look surveys a job; one without a name or a keep, as far as it goes. It reads the
+// catalogs in the same way as a dump, and no rows.
+func Look(ctx context.Context, j *Job) (*Survey, error) {
+	src, err := engine.Open(ctx, j.Source)
 	if err != nil {
 		return nil, err
 	}
 	defer src.Close()
+	k := j.Keep
 	s := &Survey{Keep: k}
 	if s.Server, err = src.Describe(ctx); err != nil {
 		return nil, err
@@ -47,7 +48,14 @@ func Look(ctx context.Context, at engine.Location, c Choice, k *keep.Keep, job s
 	if s.There, err = src.Databases(ctx); err != nil {
 		return nil, err
 	}
-	s.Plan, s.Unmet = Choose(c, s.There)
+	s.Plan, s.Unmet = Choose(j.Choice, s.There)
+	if s.Server.Wide {
+		wide := engine.Database{Name: engine.ServerWide}
+		s.There = append(s.There, wide)
+		if j.Server {
+			s.Plan.Databases = append(s.Plan.Databases, wide)
+		}
+	}
 	for _, d := range s.Plan.Databases {
 		s.Looked = append(s.Looked, look(ctx, src, d.Name))
 		if ctx.Err() != nil {
@@ -61,7 +69,7 @@ func Look(ctx context.Context, at engine.Location, c Choice, k *keep.Keep, job s
 		return nil, err
 	}
 	s.Same = s.Server.Folder != "" && keep.SameDrive(s.Server.Folder, k.Folder)
-	s.Need, err = Estimate(k, job, s.Plan.Databases)
+	s.Need, err = Estimate(k, j.Name, s.Plan.Databases)
 	return s, err
 }
 

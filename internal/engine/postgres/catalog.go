@@ -185,7 +185,7 @@ func define(what, name string, def *string) (string, error) {
 // other errors: some of its functions fail then instead of giving nothing.
 func vanished(err error) error {
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) && (pg.Code == "XX000" && strings.HasPrefix(pg.Message, "cache lookup failed") || pg.Code == "42704" || pg.Code == "42883" || pg.Code == "42P01") {
+	if errors.As(err, &pg) && (pg.Code == "XX000" && (strings.HasPrefix(pg.Message, "cache lookup failed") || strings.HasPrefix(pg.Message, "could not ")) || pg.Code == "42704" || pg.Code == "42883" || pg.Code == "42P01") {
 		return gone("something (" + pg.Message + ")")
 	}
 	return err

@@ -68,8 +68,7 @@ func (r *catalogReader) owners(ctx context.Context) error {
 
 // granted are the kinds of objects that carry rights: class, OID, column number,
 // what GRANT calls it, its name, the column's, the rights, the owner. Objects of the
-// server and of extensions count where an administrator changed their rights; those
-// of information_schema never do, since the server does not say what they were.
+// server and of extensions count where an administrator changed their rights.
 const granted = `
 	SELECT 'pg_namespace', n.oid, 0, 'SCHEMA', quote_ident(n.nspname), '', n.nspacl, n.nspowner, n.nspname FROM pg_namespace n
 	UNION ALL SELECT 'pg_type', t.oid, 0, 'TYPE', format('%I.%I', n.nspname, t.typname), '', t.typacl, t.typowner, n.nspname
@@ -84,6 +83,11 @@ const granted = `
 	UNION ALL SELECT 'pg_foreign_data_wrapper', o.oid, 0, 'FOREIGN DATA WRAPPER', quote_ident(o.fdwname), '', o.fdwacl, o.fdwowner, '' FROM pg_foreign_data_wrapper o
 	UNION ALL SELECT 'pg_foreign_server', o.oid, 0, 'FOREIGN SERVER', quote_ident(o.srvname), '', o.srvacl, o.srvowner, '' FROM pg_foreign_server o
 	UNION ALL SELECT 'pg_largeobject', o.oid, 0, 'LARGE OBJECT', o.oid::text, '', o.lomacl, o.lomowner, '' FROM pg_largeobject_metadata o`
+
+// changedStandard finds changed rights in information_schema, whose first rights the
+// server does not record: the schema and its views are there for everybody.
+const changedStandard = `(SELECT string_agg(f.grantee || f.privilege_type, ',') FROM aclexplode(o.acl) f WHERE f.grantee <> o.owner)
+	IS DISTINCT FROM CASE WHEN o.num > 0 THEN NULL WHEN o.class = 'pg_class' THEN '0SELECT' WHEN o.class = 'pg_namespace' THEN '0USAGE' END`
 
 // grants reads the rights on everything, down to columns. Rights that an object
 // has by itself are not written.
@@ -100,7 +104,8 @@ func (r *catalogReader) grants(ctx context.Context) error {
 		FROM (`+granted+`) o(class, oid, num, word, name, col, acl, owner, schema)
 		LEFT JOIN pg_init_privs i ON i.classoid = o.class::regclass AND i.objoid = o.oid AND i.objsubid = o.num
 		LEFT JOIN LATERAL aclexplode(o.acl) x ON true
-		WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs AND o.schema NOT IN ('pg_toast', 'grainkeep_scratch', 'information_schema') AND o.schema !~ '^pg_(temp|toast_temp)_'
+		WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs AND o.schema NOT IN ('pg_toast', 'grainkeep_scratch') AND o.schema !~ '^pg_(temp|toast_temp)_'
+		AND (o.schema <> 'information_schema' OR `+changedStandard+`)
 		ORDER BY 1, 2, 5, x.grantee, x.grantor, x.is_grantable, x.privilege_type`, func(rows pgx.Rows) error {
 		var t target
 		var g right

@@ -25,11 +25,12 @@ type snapshot struct {
 	name     string // of the exported snapshot
 	moment   time.Time
 	cat      *engine.Catalog
+	moved    string     // what was changed while it was read
 	reading  sync.Mutex // one reader at a time borrows c
 }
 
 // tries to lock a set of tables that others keep changing
-const tries = 8
+const tries = 20
 
 // Snapshot locks every table in share mode first and takes the snapshot then: a
 // TRUNCATE or a rewrite that comes between a snapshot and the first read of a
@@ -57,17 +58,13 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 			break
 		}
 		if err == nil && n == tries {
-			err = fault.New("tables-changing", nil, "tables of %s are being made or rewritten all the time", database).
+			err = fault.New("structure-changing", nil, "the structure of %s is being changed all the time; just now: %s", database, snap.moved).
 				Advise("dump it at a quieter hour")
 		}
 		if err != nil {
 			closeConn(c)
 			return nil, err
 		}
-	}
-	if snap.cat, err = readCatalog(ctx, c, s.version); err != nil {
-		closeConn(c)
-		return nil, err
 	}
 	for i := range snap.cat.Tables {
 		snap.cat.Tables[i].Shares = s.shares()
@@ -100,9 +97,27 @@ func lockTables(ctx context.Context, c *pgx.Conn) ([]lockTable, error) {
 	})
 }
 
-// try locks the tables that there are and takes the snapshot. It is not whole
-// when the snapshot shows other tables than were locked.
+// try takes the snapshot and reads what it shows. It is not whole when anything was
+// changed meanwhile.
 func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
+	if whole, err := p.fix(ctx); err != nil || !whole {
+		return false, err
+	}
+	if p.cat, err = readCatalog(ctx, p.c, p.s.version); err == nil {
+		p.moved, err = p.changed(ctx)
+	} else if fault.HasCode(err, "object-gone") {
+		p.moved, err = err.Error(), nil
+	}
+	if err != nil || p.moved == "" {
+		return err == nil, err
+	}
+	_, err = p.c.Exec(ctx, "ROLLBACK")
+	return false, err
+}
+
+// fix locks the tables that there are and takes the snapshot. It is not whole
+// when the snapshot shows other tables than were locked.
+func (p *snapshot) fix(ctx context.Context) (whole bool, err error) {
 	before, err := lockTables(ctx, p.c)
 	if err != nil {
 		return false, err
@@ -113,6 +128,7 @@ func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
 	if err := p.lock(ctx, before); err != nil {
 		p.c.Exec(ctx, "ROLLBACK")
 		if fault.HasCode(err, "table-gone") {
+			p.moved = err.Error()
 			return false, nil
 		}
 		return false, err
@@ -126,23 +142,30 @@ func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if !same(before, after) {
+	if p.moved = differing(before, after); p.moved != "" {
 		_, err := p.c.Exec(ctx, "ROLLBACK")
 		return false, err
 	}
 	return true, nil
 }
 
-func same(before, after []lockTable) bool {
-	if len(before) != len(after) {
-		return false
+// differing names a table that was made, dropped, renamed or rewritten in between;
+// empty, if there is none.
+func differing(before, after []lockTable) string {
+	old := map[uint32]string{}
+	for _, b := range before {
+		old[b.oid] = b.name
 	}
-	for i, a := range after {
-		if a.oid != before[i].oid || a.name != before[i].name || a.inSnapshot != a.now {
-			return false
+	for _, a := range after {
+		if old[a.oid] != a.name || a.inSnapshot != a.now {
+			return a.name
 		}
+		delete(old, a.oid)
 	}
-	return true
+	for _, name := range old {
+		return name
+	}
+	return ""
 }
 
 func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"strings"
@@ -109,6 +110,84 @@ func TestNothingChangesUnderASnapshot(t *testing.T) {
 	_, err = c.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'grainkeep' AND datname = 'pinned'")
 	require.NoError(t, err)
 	require.True(t, fault.HasCode(snap.Confirm(ctx), "snapshot-lost"))
+}
+
+// interloper runs a statement of somebody else's before a connection's n-th query.
+type interloper struct {
+	other *pgx.Conn
+	sql   string
+	n     int
+	err   error
+}
+
+func (i *interloper) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	if i.n--; i.n == 0 {
+		_, i.err = i.other.Exec(context.Background(), i.sql)
+	}
+	return ctx
+}
+
+func (i *interloper) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+
+// TestEachChangeWhileTheCatalogIsRead makes one change of each kind at several points
+// of reading the catalog. What was read is all from before or all from after it.
+func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "shifting", `CREATE SCHEMA s; CREATE TABLE a (x int, y int); CREATE INDEX ix ON a (x); CREATE TYPE s.e AS ENUM ('a', 'b'); CREATE TYPE s.p AS (k int);
+		CREATE DOMAIN d AS int; CREATE SEQUENCE q; CREATE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END;
+		CREATE VIEW v AS SELECT x, s.f() AS z, 'b'::s.e AS e FROM a; CREATE VIEW w AS SELECT z FROM v; CREATE MATERIALIZED VIEW m AS SELECT s.f() AS one; CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int);
+		CREATE FUNCTION tf() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN new; END'; CREATE TRIGGER tr AFTER INSERT ON a EXECUTE FUNCTION tf(); CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING; CREATE ROLE shifter; SET lock_timeout = '50ms'`)
+	read := func(i *interloper) (map[string]string, error) {
+		cfg, err := s.config("shifting")
+		require.NoError(t, err)
+		cfg.Tracer = i
+		conn, err := pgx.ConnectConfig(ctx, cfg)
+		require.NoError(t, err)
+		defer conn.Close(ctx)
+		_, err = conn.Exec(ctx, settings)
+		require.NoError(t, err)
+		snap := &snapshot{s: s, database: "shifting", c: conn}
+		for whole := false; !whole; {
+			if whole, err = snap.try(ctx); err != nil {
+				return nil, err
+			}
+		}
+		got := map[string]string{}
+		for _, o := range snap.cat.Objects {
+			got[o.ID()] = o.SQL
+		}
+		return got, nil
+	}
+	queries := 200
+	for _, change := range [][2]string{
+		{"CREATE TABLE n (x int)", "DROP TABLE n"}, {"DROP TABLE a CASCADE", ""}, {"ALTER TABLE a RENAME y TO yy", ""}, {"TRUNCATE a", ""},
+		{"ALTER SCHEMA s RENAME TO s9", "ALTER SCHEMA s9 RENAME TO s"}, {"ALTER VIEW v SET SCHEMA s", "ALTER VIEW s.v SET SCHEMA public"}, {"ALTER VIEW v RENAME z TO zz", "ALTER VIEW v RENAME zz TO z"}, {"ALTER VIEW v RENAME TO vv", "ALTER VIEW vv RENAME TO v"},
+		{"CREATE OR REPLACE VIEW w AS SELECT z, 5 AS more FROM v", "DROP VIEW w; CREATE VIEW w AS SELECT z FROM v"}, {"DROP VIEW w", "CREATE VIEW w AS SELECT z FROM v"}, {"REFRESH MATERIALIZED VIEW m", ""}, {"DROP MATERIALIZED VIEW m", "CREATE MATERIALIZED VIEW m AS SELECT s.f() AS one"},
+		{"ALTER FUNCTION s.f() RENAME TO ff", "ALTER FUNCTION s.ff() RENAME TO f"}, {"CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 2'", "CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1'"}, {"DROP FUNCTION s.g()", "CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END"},
+		{"ALTER TYPE s.e RENAME TO ee", "ALTER TYPE s.ee RENAME TO e"}, {"ALTER TYPE s.e RENAME VALUE 'b' TO 'bb'", "ALTER TYPE s.e RENAME VALUE 'bb' TO 'b'"}, {"ALTER TYPE s.p ADD ATTRIBUTE l int", "ALTER TYPE s.p DROP ATTRIBUTE l"}, {"ALTER TYPE s.p RENAME ATTRIBUTE k TO kk", "ALTER TYPE s.p RENAME ATTRIBUTE kk TO k"},
+		{"ALTER DOMAIN d ADD CONSTRAINT k CHECK (VALUE > 0)", "ALTER DOMAIN d DROP CONSTRAINT k"}, {"ALTER DOMAIN d SET DEFAULT 4", "ALTER DOMAIN d DROP DEFAULT"}, {"DROP SEQUENCE q", "CREATE SEQUENCE q"}, {"ALTER SEQUENCE q INCREMENT 5", "ALTER SEQUENCE q INCREMENT 1"},
+		{"CREATE INDEX j ON a (y)", "DROP INDEX j"}, {"ALTER INDEX ix RENAME TO ixx", "ALTER INDEX ixx RENAME TO ix"}, {"CREATE TRIGGER t2 AFTER DELETE ON a EXECUTE FUNCTION tf()", "DROP TRIGGER t2 ON a"}, {"ALTER TRIGGER tr ON a RENAME TO trr", ""}, {"DROP RULE r ON v", "CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING"},
+		{"COMMENT ON TABLE a IS 'c'", "COMMENT ON TABLE a IS NULL"}, {"GRANT SELECT ON a TO shifter", "REVOKE ALL ON a FROM shifter"}, {"DROP AGGREGATE s.agg(int)", "CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int)"}, {"CREATE STATISTICS st ON x, y FROM a", "DROP STATISTICS st"},
+	} {
+		for n := 4; n < queries; n += 1 + queries/4 {
+			i := &interloper{}
+			before, err := read(i)
+			require.NoError(t, err)
+			queries = -i.n
+			i = &interloper{other: c, sql: change[0], n: n}
+			got, err := read(i)
+			require.NoError(t, err, change[0])
+			after, err := read(&interloper{})
+			require.NoError(t, err)
+			if i.err == nil && change[1] != "" {
+				_, err = c.Exec(ctx, change[1])
+				require.NoError(t, err, change[1])
+			}
+			if !maps.Equal(before, got) {
+				require.Equal(t, after, got, "%s, before query %d", change[0], n)
+			}
+		}
+	}
 }
 
 // TestTablesThatChangeWhileTheyAreLocked: a table that is rewritten, made or

@@ -108,7 +108,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 		{"sequences", r.sequences}, {"tables", r.readTables}, {"large objects", r.blobs}, {"views", r.views}, {"constraints", r.constraints},
 		{"indexes", r.indexes}, {"rules, policies and triggers", r.tabled}, {"sequence values", r.sequenceStates},
 		{"publications and settings", r.active}, {"comments", r.comments}, {"security labels", r.labels}, {"extension dependences", r.leans},
-		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"dependencies", r.dependencies},
+		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"references in rows", r.pointers}, {"dependencies", r.dependencies},
 	} {
 		if err := step.read(ctx); err != nil {
 			return nil, fmt.Errorf("reading %s: %w", step.what, vanished(err))

@@ -5,6 +5,7 @@ import (
 	"os"
 
 	"grainkeep/internal/cli"
+	_ "grainkeep/internal/engine/mysql"
 	_ "grainkeep/internal/engine/postgres"
 	_ "grainkeep/internal/engine/sqlite"
 )

@@ -11,7 +11,7 @@ import (
 )
 
 // schemes are the beginnings of URLs by engine.
-var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "sqlite": "sqlite"}
+var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "mysql": "mysql", "mariadb": "mysql", "sqlite": "sqlite"}
 
 // Address understands what --from and --to name as a source: a configured name, a
 // URL, or the path of SQLite files. f may be nil.
@@ -66,12 +66,12 @@ func serverURL(name, text string) (engine.Location, error) {
 	q := u.Query()
 	if _, has := u.User.Password(); has || q.Has("password") {
 		return engine.Location{}, fault.Wrong("secret-in-argument", "the URL holds a password: everybody on this machine can read it in the process list").
-			Advise("leave it out; put it into the server's usual password file (~/.pgpass, mode 600), or use a configured source with secret =")
+			Advise("leave it out; put it into the server's usual password file (~/.pgpass or ~/.my.cnf, mode 600), or use a configured source with secret =")
 	}
 	at := engine.Location{Engine: name, Server: u.Host, User: u.User.Username(), Database: strings.TrimPrefix(u.Path, "/"), TLS: q.Get("tls"), CA: q.Get("ca")}
 	if h := q.Get("host"); h != "" {
 		at.Server = h
-		if p := q.Get("port"); p != "" {
+		if p := q.Get("port"); p != "" && name == "postgres" {
 			at.Server = filepath.Join(h, ".s.PGSQL."+p)
 		}
 	}

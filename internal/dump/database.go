@@ -78,7 +78,7 @@ func (r *runner) blank(database string, snap engine.Snapshot, started time.Time)
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
 		Facts: snap.Catalog().Facts, Compression: string(r.Compression), Fingerprint: stream.FingerprintVersion,
-		Objects: map[string]int{}, Warnings: snap.Catalog().Warnings, Tables: []manifest.Table{},
+		Objects: map[string]int{}, Warnings: snap.Catalog().Warnings, Position: snap.Catalog().Position, Tables: []manifest.Table{},
 	}
 	for _, d := range r.plan.Databases {
 		m.Run.Databases = append(m.Run.Databases, d.Name)
@@ -116,7 +116,7 @@ func (o *one) closed(path string, f *stream.File, err error) error {
 // object's SQL is.
 func (o *one) structure() error {
 	var index []manifest.ObjectEntry
-	for _, section := range []engine.Section{engine.Schema, engine.Keys, engine.Finish, engine.Owners, engine.Active} {
+	for _, section := range engine.Structure {
 		path := string(section) + ".sql" + o.Compression.Ending()
 		var sql []string
 		at := int64(len(o.cat.Header))

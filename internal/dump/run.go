@@ -94,6 +94,9 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 	if work.Exposed() {
 		r.w.Warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
 	}
+	if err := src.Fix(ctx, r.databases()); err != nil {
+		return nil, err
+	}
 	for _, d := range r.plan.Databases {
 		if ctx.Err() != nil {
 			return r.res, context.Cause(ctx)
@@ -158,6 +161,16 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 		r.w.Warn(SameDriveWarning(r.Keep))
 	}
 	return r.checkRoom(room)
+}
+
+// databases are the names of those that the run dumps, the server itself left out.
+func (r *runner) databases() (names []string) {
+	for _, d := range r.plan.Databases {
+		if d.Name != engine.ServerWide {
+			names = append(names, d.Name)
+		}
+	}
+	return names
 }
 
 // SameDriveWarning is what survey and dump say of a keep beside its data.

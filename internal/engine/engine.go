@@ -7,6 +7,7 @@ package engine
 import (
 	"context"
 	"io"
+	"strings"
 	"time"
 )
 
@@ -99,6 +100,9 @@ type Source interface {
 	Describe(ctx context.Context) (Server, error)
 	// Databases lists what is there, sorted by name.
 	Databases(ctx context.Context) ([]Database, error)
+	// Fix takes one moment of several databases, where the server can; a Snapshot of one
+	// of them is then of that moment.
+	Fix(ctx context.Context, databases []string) error
 	// Snapshot fixes one moment of a database. The error names every object
 	// that cannot be carried.
 	Snapshot(ctx context.Context, database string) (Snapshot, error)
@@ -159,10 +163,15 @@ const (
 	Schema Section = "10-schema"
 	Data   Section = "20-data"
 	Keys   Section = "30-keys"
-	Finish Section = "50-finish"
-	Owners Section = "60-owners"
-	Active Section = "70-active" // what acts by itself once it is there; not in a drill
+	// References are foreign keys, where they need no more than the keys.
+	References Section = "35-references"
+	Finish     Section = "50-finish"
+	Owners     Section = "60-owners"
+	Active     Section = "70-active" // what acts by itself once it is there; not in a drill
 )
+
+// Structure are the sections that hold objects, in load order.
+var Structure = []Section{Schema, Keys, References, Finish, Owners, Active}
 
 // Object is one thing in a database other than rows, with the SQL that makes it.
 type Object struct {
@@ -175,6 +184,9 @@ type Object struct {
 
 	// Roles are the users or roles that the SQL names, as SQL writes them.
 	Roles []string `json:"roles,omitempty"`
+	// Definer is what the SQL says about whose rights the object has, where a restore
+	// can write CurrentUser in its place.
+	Definer string `json:"definer,omitempty"`
 	// Note says in which way the object does not come back as it was.
 	Note string `json:"note,omitempty"`
 	// Beside says whether the object can be made while others are, and Locks names
@@ -188,6 +200,18 @@ type Object struct {
 	// Unchecked is the SQL that adds the rule without testing existing rows;
 	// empty where the server has no such thing.
 	Unchecked string `json:"unchecked,omitempty"`
+}
+
+// CurrentUser stands in the place of an object's Definer where everything is to belong
+// to the restoring user.
+const CurrentUser = "DEFINER=CURRENT_USER"
+
+// AsCurrentUser is the object's SQL, acting with the restoring user's rights.
+func (o Object) AsCurrentUser(sql string) string {
+	if o.Definer == "" {
+		return sql
+	}
+	return strings.Replace(sql, o.Definer, CurrentUser, 1)
 }
 
 // How an object locks its tables while others are made beside it.
@@ -255,6 +279,7 @@ type Catalog struct {
 	Tables   []Table           // sorted by ID
 	Objects  []Object          // in load order
 	Warnings []string          // what is not part of the one moment
+	Position map[string]string // where in the server's change log the moment is; empty: not known
 }
 
 // TargetSpec says what to restore into.

@@ -99,6 +99,7 @@ type Manifest struct {
 	Compression string            `json:"compression"`
 	Fingerprint string            `json:"fingerprint"`
 	Objects     map[string]int    `json:"objects"` // how many of each kind
+	Position    map[string]string `json:"position,omitempty"` // of the moment in the server's change log
 	Warnings    []string          `json:"warnings,omitempty"`
 	RawBytes    int64             `json:"raw_bytes"`
 	StoredBytes int64             `json:"stored_bytes"`

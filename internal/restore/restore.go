@@ -218,6 +218,9 @@ func (l *loader) index() error {
 func (l *loader) roles(ctx context.Context) error {
 	var named []string
 	for _, o := range l.objects {
+		if l.opt.Owners == Mine && o.Definer != "" {
+			continue // it will act for the restoring user
+		}
 		for _, role := range o.Roles {
 			if !slices.Contains(named, role) {
 				named = append(named, role)
@@ -234,6 +237,9 @@ func (l *loader) roles(ctx context.Context) error {
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
 		i := slices.IndexFunc(o.Roles, func(role string) bool { return slices.Contains(missing, role) })
+		if o.Definer != "" {
+			i = -1
+		}
 		if i >= 0 {
 			l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), "the target has no role " + o.Roles[i]})
 		}
@@ -272,7 +278,7 @@ func (l *loader) run(ctx context.Context) error {
 	if err := l.rows(ctx); err != nil {
 		return err
 	}
-	for _, section := range []engine.Section{engine.Keys, engine.Finish, engine.Owners, engine.Active} {
+	for _, section := range engine.Structure[1:] {
 		if err := l.exec(ctx, s, section); err != nil {
 			return err
 		}
@@ -291,9 +297,9 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 	}
 	if section != engine.Schema {
 		l.meter.Begin(fmt.Sprintf("restoring %s: %s", l.m.Database, map[engine.Section]string{
-			engine.Keys: "keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants", engine.Active: "what acts by itself"}[section]), len(list), 0)
+			engine.Keys: "keys", engine.References: "foreign keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants", engine.Active: "what acts by itself"}[section]), len(list), 0)
 	}
-	if section == engine.Keys || section == engine.Finish {
+	if section == engine.Keys || section == engine.References || section == engine.Finish {
 		return l.build(ctx, list)
 	}
 	for _, o := range list {
@@ -319,6 +325,9 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	if id, ok := l.lost(o.Needs); ok {
 		l.leaveOut(o, "it needs the "+id)
 		return nil
+	}
+	if l.opt.Owners == Mine {
+		sql = o.AsCurrentUser(sql)
 	}
 	err := s.Exec(ctx, sql)
 	if err == nil {

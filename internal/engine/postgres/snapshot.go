@@ -301,3 +301,6 @@ func (p *snapshot) join(ctx context.Context) (*pgx.Conn, error) {
 	}
 	return c, nil
 }
+
+// Fix has nothing to do: a snapshot of this server is of one database.
+func (s *source) Fix(context.Context, []string) error { return nil }

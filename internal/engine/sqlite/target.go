@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -237,48 +236,14 @@ func (s *session) Close() error { return nil }
 
 func (s *session) Exec(ctx context.Context, sql string) error { return s.c.exec(ctx, sql) }
 
-// Load runs the INSERT statements of a data file, one after the other. Every row
-// is one line, so a statement ends with the line that ends in a semicolon.
+// Load runs the INSERT statements of a data file; the session has its settings.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (rows int64, err error) {
 	done := s.c.watch(ctx)
 	defer func() { err = done(err) }()
-	in := bufio.NewReaderSize(text, 256<<10)
-	var sql []byte
-	started := false
-	for {
-		begin := len(sql)
-		sql, err = readLine(in, sql)
-		line := sql[begin:]
-		switch {
-		case err == io.EOF && len(line) == 0 && !started:
-			return rows, nil
-		case err == io.EOF:
-			return rows, errors.New("the last statement has no end")
-		case err != nil:
-			return rows, err
-		case !started && !bytes.HasPrefix(line, []byte("INSERT INTO ")):
-			sql = sql[:0] // the settings, and the end of the transaction
-		case started && bytes.HasSuffix(line, []byte(");\n")):
-			if err := s.c.execText(sql); err != nil {
-				return rows, err
-			}
-			n := lib.Xsqlite3_changes64(s.c.tls, s.c.db)
-			rows += n
-			seen(n)
-			sql, started = sql[:0], false
-		default:
-			started = true
+	return engine.Inserts(text, seen, func(sql []byte) (int64, error) {
+		if err := s.c.execText(sql[max(0, bytes.Index(sql, []byte("INSERT INTO "))):]); err != nil {
+			return 0, err
 		}
-	}
-}
-
-// readLine appends one line, with its line feed, to b.
-func readLine(in *bufio.Reader, b []byte) ([]byte, error) {
-	for {
-		part, err := in.ReadSlice('\n')
-		b = append(b, part...)
-		if err != bufio.ErrBufferFull {
-			return b, err
-		}
-	}
+		return lib.Xsqlite3_changes64(s.c.tls, s.c.db), nil
+	})
 }

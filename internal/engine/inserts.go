@@ -1,0 +1,49 @@
+package engine
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+)
+
+// Inserts cuts the text of a data file into INSERT statements, each with what stands
+// before it, and gives them to run, which tells the rows that the server took. Every
+// row is one line, so a statement ends with the line that ends in ");".
+func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64, error)) (rows int64, err error) {
+	in := bufio.NewReaderSize(text, 256<<10)
+	var sql []byte
+	for {
+		begin := len(sql)
+		if sql, err = readLine(in, sql); err == io.EOF {
+			if bytes.HasPrefix(sql, []byte("INSERT INTO ")) || bytes.Contains(sql, []byte("\nINSERT INTO ")) {
+				return rows, errors.New("the last statement has no end")
+			}
+			return rows, nil
+		}
+		if err != nil {
+			return rows, err
+		}
+		if !bytes.HasSuffix(sql[begin:], []byte(");\n")) {
+			continue
+		}
+		n, err := run(sql)
+		if err != nil {
+			return rows, err
+		}
+		rows += n
+		seen(n)
+		sql = sql[:0]
+	}
+}
+
+// readLine appends one line, with its line feed, to b.
+func readLine(in *bufio.Reader, b []byte) ([]byte, error) {
+	for {
+		part, err := in.ReadSlice('\n')
+		b = append(b, part...)
+		if err != bufio.ErrBufferFull {
+			return b, err
+		}
+	}
+}

@@ -1,0 +1,241 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// catalogReader reads what a database holds, with the database as the current one: so
+// the server leaves the database's own name out of most definitions.
+type catalogReader struct {
+	s        *source
+	c        *conn
+	database string
+	columns  map[string][]column // by table
+	objects  []engine.Object
+	tables   []engine.Table
+	warns    []string
+}
+
+func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
+	facts, err := r.facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, step := range []struct {
+		what string
+		read func(context.Context) error
+	}{
+		{"columns", r.readColumns}, {"sequences", r.sequences}, {"tables", r.readTables}, {"routines", r.routines},
+		{"views", r.views}, {"triggers", r.triggers}, {"events", r.events},
+	} {
+		if err := step.read(ctx); err != nil {
+			return nil, fmt.Errorf("reading %s of %s: %w", step.what, r.database, err)
+		}
+	}
+	sort.Slice(r.tables, func(a, b int) bool { return r.tables[a].ID < r.tables[b].ID })
+	return &engine.Catalog{Facts: facts, Header: settings, Tables: r.tables, Objects: r.objects, Warnings: r.warns}, nil
+}
+
+func (r *catalogReader) add(o engine.Object) { r.objects = append(r.objects, o) }
+
+// facts are the properties that a database is made with.
+func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
+	comment := "''"
+	if r.s.maria && r.s.version >= 100500 {
+		comment = "schema_comment"
+	}
+	rows, err := r.c.rows(ctx, "SELECT default_character_set_name, default_collation_name, "+comment+" FROM information_schema.schemata WHERE schema_name = "+literal(r.database))
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, gone("the database " + r.database)
+	}
+	f := map[string]string{"charset": rows[0][0], "collation": rows[0][1]}
+	if rows[0][2] != "" {
+		f["comment"] = rows[0][2]
+	}
+	return f, nil
+}
+
+func gone(what string) error {
+	return fault.New("object-gone", nil, "%s was dropped while its definition was read", what).Advise("take the dump again")
+}
+
+// definition runs SHOW CREATE and gives the column of that name.
+func (r *catalogReader) definition(ctx context.Context, what, name string, column int) (string, []string, error) {
+	rows, err := r.c.rows(ctx, "SHOW CREATE "+what+" "+quote(name))
+	if err != nil {
+		return "", nil, fmt.Errorf("%s %s: %w", strings.ToLower(what), name, err)
+	}
+	if len(rows) == 0 {
+		return "", nil, gone(strings.ToLower(what) + " " + name)
+	}
+	if rows[0][column] == "" {
+		return "", nil, fault.New(engine.RightsMissing, nil, "this user may not read the definition of the %s %s", strings.ToLower(what), name).
+			Advise("'grainkeep grants' prints what is needed")
+	}
+	return rows[0][column], rows[0], nil
+}
+
+// sequences are made with their state: the next value that nobody was given yet. What
+// the server has handed to its cache counts as given.
+func (r *catalogReader) sequences(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SEQUENCE' ORDER BY 1")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		name := row[0]
+		sql, _, err := r.definition(ctx, "SEQUENCE", name, 1)
+		if err != nil {
+			return err
+		}
+		state, err := r.c.rows(ctx, "SELECT next_not_cached_value, cycle_count FROM "+quote(name))
+		if err != nil {
+			return err
+		}
+		r.add(engine.Object{Kind: "sequence", Name: quote(name), Section: engine.Schema,
+			SQL: fmt.Sprintf("%s;\nDO setval(%s, %s, 0, %s);\n", sql, quote(name), state[0][0], state[0][1])})
+	}
+	return nil
+}
+
+// definer finds the user that an object acts as.
+var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))?)")
+
+// acting fills in whose rights an object has, and the settings that it was made with.
+func acting(o engine.Object, create, mode, collation, zone string) engine.Object {
+	set := "SET sql_mode = " + literal(mode)
+	if collation != "" {
+		set += ", collation_connection = " + literal(collation)
+	}
+	if zone != "" {
+		set += ", time_zone = " + literal(zone)
+	}
+	if m := definer.FindStringSubmatch(create); m != nil {
+		o.Definer = m[0]
+		user := strings.ReplaceAll(m[1], `"`, "`")
+		o.Roles = []string{user}
+	}
+	mark := "//"
+	for strings.Contains(create, mark) {
+		mark += "/"
+	}
+	o.SQL = set + ";\nDELIMITER " + mark + "\n" + create + mark + "\nDELIMITER ;\n"
+	return o
+}
+
+// routines are functions, procedures and packages. Their bodies are not looked at when
+// they are made, so their order does not matter.
+func (r *catalogReader) routines(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, `SELECT routine_type, routine_name, sql_mode, collation_connection FROM information_schema.routines
+		WHERE routine_schema = database() AND routine_type IN ('FUNCTION', 'PROCEDURE', 'PACKAGE', 'PACKAGE BODY') ORDER BY routine_type = 'PACKAGE BODY', 1, 2`)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, row[0], row[1], 2)
+		if err != nil {
+			return err
+		}
+		r.add(acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql, row[2], row[3], ""))
+	}
+	return nil
+}
+
+var quoted = regexp.MustCompile("`(?:[^`]|``)*`")
+
+// views come after the views and functions that their text names. One that is broken
+// on the server cannot be made, and is named.
+func (r *catalogReader) views(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, "SELECT table_name, collation_connection FROM information_schema.views WHERE table_schema = database() ORDER BY 1")
+	if err != nil {
+		return err
+	}
+	text := map[string]string{}
+	object := map[string]engine.Object{}
+	var names []string
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, "VIEW", row[0], 1)
+		if err != nil {
+			return err
+		}
+		if strings.Contains(sql, quote(r.database)+".") {
+			r.warns = append(r.warns, fmt.Sprintf("the view %s names its database %s: restored under another name, it still reads that one", row[0], r.database))
+		}
+		names = append(names, quote(row[0]))
+		text[quote(row[0])] = sql
+		object[quote(row[0])] = acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", row[1], "")
+	}
+	known := map[string]string{}
+	for _, o := range r.objects {
+		known[o.Name] = o.ID()
+	}
+	for _, n := range names {
+		known[n] = "view " + n
+	}
+	done := map[string]bool{}
+	var put func(name string, path []string)
+	put = func(name string, path []string) {
+		if done[name] || slices.Contains(path, name) {
+			return
+		}
+		o := object[name]
+		for _, other := range quoted.FindAllString(text[name], -1) {
+			if _, view := object[other]; view && other != name {
+				put(other, append(path, name))
+			}
+			if id := known[other]; id != "" && other != name && !slices.Contains(o.Needs, id) {
+				o.Needs = append(o.Needs, id)
+			}
+		}
+		done[name] = true
+		r.add(o)
+	}
+	for _, n := range names {
+		put(n, nil)
+	}
+	return nil
+}
+
+// triggers come in the order in which they fire.
+func (r *catalogReader) triggers(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, `SELECT trigger_name, event_object_table, sql_mode, collation_connection FROM information_schema.triggers
+		WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order`)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, "TRIGGER", row[0], 2)
+		if err != nil {
+			return err
+		}
+		r.add(acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]), Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
+	}
+	return nil
+}
+
+// events act by themselves: a drill leaves them out.
+func (r *catalogReader) events(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, "SELECT event_name, sql_mode, collation_connection, time_zone FROM information_schema.events WHERE event_schema = database() ORDER BY 1")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, "EVENT", row[0], 3)
+		if err != nil {
+			return err
+		}
+		r.add(acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2], row[3]))
+	}
+	return nil
+}

@@ -1,0 +1,75 @@
+package mysql
+
+import (
+	"fmt"
+	"strings"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// Grants gives the SQL for a user with just the rights that a purpose needs.
+func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string) (string, error) {
+	user := at.User
+	if user == "" {
+		user = "grainkeep"
+	}
+	name := literal(user) + "@'localhost'"
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("-- Run this as an administrator of the server, in its interactive client. Put the host that grainkeep")
+	line("-- runs on in the place of localhost, and a password of your own in the place of the dots.")
+	line("")
+	line("CREATE USER %s IDENTIFIED BY '…';", name)
+	switch purpose {
+	case engine.ForDump:
+		line("-- reads tables, views, triggers and events, and writes nothing")
+		if len(databases) == 0 {
+			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON *.* TO %s;", name)
+		}
+		for _, d := range databases {
+			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON %s.* TO %s;", quote(d), name)
+		}
+		line("-- reads the bodies of routines, and users and their rights")
+		line("GRANT SELECT ON mysql.* TO %s;", name)
+		line("-- the short lock that gives several readers one moment; without it there is one reader")
+		line("GRANT RELOAD ON *.* TO %s;", name)
+		line("-- the position in the server's log; on MySQL and before MariaDB 10.5: REPLICATION CLIENT")
+		line("GRANT BINLOG MONITOR ON *.* TO %s;", name)
+		line("-- names who holds a lock that the dump waits for")
+		line("GRANT PROCESS ON *.* TO %s;", name)
+		line("")
+		line("-- Later, to read changes from the server's log:")
+		line("--   GRANT REPLICATION SLAVE ON *.* TO %s;", name)
+	case engine.ForDrill:
+		line("-- makes, fills and drops scratch databases, and touches nothing else")
+		line("GRANT ALL ON `grainkeep\\_drill\\_%%`.* TO %s;", name)
+		line("-- only where the server logs changes and there are functions or triggers:")
+		line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
+	case engine.ForRestore:
+		line("-- makes databases. Who an object acts for can be given back only with SET USER (MySQL: SET_ANY_DEFINER);")
+		line("-- without it, restore with '--owners mine': everything then acts for this user.")
+		line("GRANT ALL ON *.* TO %s;", name)
+	default:
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, drill or restore")
+	}
+	return b.String(), nil
+}
+
+// ByHand gives the shell lines that restore a dump with the server's client.
+func (drv) ByHand(d engine.HandDump) []string {
+	client := "mariadb --default-character-set=binary --binary-mode --max-allowed-packet=1G"
+	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client \"$new\" || exit 1; done)", d.Unpack)
+	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, --password, …); for MySQL, say mysql",
+		"client='" + client + "'"}
+	if d.Database == engine.ServerWide {
+		return append(lines, "# users and roles that are there already are left as they are; --force goes on where a right cannot be given",
+			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client --force mysql || exit 1; done)", d.Unpack))
+	}
+	return append(lines,
+		"# the name of the new database; it must not exist yet",
+		"new="+engine.ShellQuote(engine.OnOneLine(d.Database)+"_restored"),
+		"echo 'CREATE DATABASE `'\"$new\"'` CHARACTER SET "+d.Facts["charset"]+" COLLATE "+d.Facts["collation"]+"' | $client",
+		load,
+		"$client -N \"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
+}

@@ -1,0 +1,226 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"grainkeep/internal/fault"
+)
+
+// pin is one moment of several databases: readers whose snapshots are the same, each
+// of which has touched every table and so keeps it from being altered, renamed,
+// emptied or dropped until the reader ends.
+type pin struct {
+	databases []string
+	readers   []*conn
+	free      chan *conn
+	moment    time.Time
+	position  map[string]string
+	tables    []pinned
+}
+
+// pinned is a table of a pin.
+type pinned struct{ database, name, engine, kind string }
+
+func (p *pin) release() {
+	if p == nil {
+		return
+	}
+	for _, c := range p.readers {
+		c.close()
+	}
+}
+
+// Fix takes one moment of several databases.
+func (s *source) Fix(ctx context.Context, databases []string) error {
+	s.pinned.release()
+	var err error
+	s.pinned, err = s.pin(ctx, databases, s.workers())
+	return err
+}
+
+// pin tries until nothing changes meanwhile, or the wait for locks is over.
+func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin, error) {
+	end := time.Now().Add(s.at.LockWait)
+	for {
+		p := &pin{databases: databases, position: map[string]string{}}
+		whole, err := s.try(ctx, p, readers)
+		if err == nil && whole {
+			p.free = make(chan *conn, len(p.readers))
+			for _, c := range p.readers {
+				p.free <- c
+			}
+			return p, nil
+		}
+		p.release()
+		if hasCode(err, codeNoTable) || hasCode(err, codeLockWait) && time.Now().Before(end) {
+			err = nil
+		}
+		switch {
+		case hasCode(err, codeLockWait):
+			return nil, fault.New("locked", nil, "the tables could not be pinned within %s: others hold a lock", s.at.LockWait).Advise("%s", s.holders(ctx))
+		case err != nil:
+			return nil, err
+		case time.Now().After(end):
+			return nil, fault.New("structure-changing", nil, "tables of %s are being made, renamed or dropped all the time", strings.Join(databases, ", ")).Advise("dump it at a quieter hour")
+		}
+	}
+}
+
+// try takes a moment. Before any snapshot exists a guard touches every table, so that
+// none is renamed or altered between a snapshot and its reader's own touch: a snapshot
+// does not survive that, and says nothing.
+func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err error) {
+	guard, err := s.connect(ctx, "")
+	if err != nil {
+		return false, err
+	}
+	defer guard.close()
+	if p.tables, err = s.tables(ctx, guard, p.databases); err != nil {
+		return false, err
+	}
+	if err := p.touch(ctx, guard, "START TRANSACTION"); err != nil {
+		return false, err
+	}
+	again, err := s.tables(ctx, guard, p.databases)
+	if err != nil || !slices.Equal(p.tables, again) {
+		return false, err
+	}
+	for range readers {
+		c, err := s.connect(ctx, "")
+		if err != nil {
+			return false, err
+		}
+		p.readers = append(p.readers, c)
+	}
+	if readers > 1 || !s.maria {
+		err = s.together(ctx, p)
+	} else if _, err = p.readers[0].exec(ctx, begin); err == nil {
+		err = s.positionOf(ctx, p)
+	}
+	if err != nil {
+		return false, err
+	}
+	for _, c := range p.readers {
+		if err := p.touch(ctx, c, "SET lock_wait_timeout = 1"); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// begin starts a snapshot.
+const begin = "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT"
+
+// together starts the snapshots of several readers while nobody can commit.
+func (s *source) together(ctx context.Context, p *pin) error {
+	lock, err := s.connect(ctx, "")
+	if err != nil {
+		return err
+	}
+	defer lock.close()
+	if _, err := lock.exec(ctx, "FLUSH TABLES WITH READ LOCK"); err != nil {
+		var f *fault.Error
+		if errors.As(err, &f) && f.Code == "rights-missing" && s.maria { // one reader needs no lock
+			for _, c := range p.readers[1:] {
+				c.close()
+			}
+			p.readers = p.readers[:1]
+			if _, err := p.readers[0].exec(ctx, begin); err != nil {
+				return err
+			}
+			return s.positionOf(ctx, p)
+		}
+		return err
+	}
+	for _, c := range p.readers {
+		if _, err := c.exec(ctx, begin); err != nil {
+			return err
+		}
+	}
+	if p.moment, err = now(ctx, lock); err != nil {
+		return err
+	}
+	for _, sql := range []string{"SHOW BINLOG STATUS", "SHOW MASTER STATUS", "SHOW BINARY LOG STATUS"} {
+		rows, err := lock.rows(ctx, sql)
+		if err == nil && len(rows) > 0 {
+			p.position["file"], p.position["offset"] = rows[0][0], rows[0][1]
+			if !s.maria && len(rows[0]) > 4 {
+				p.position["gtid"] = strings.ReplaceAll(rows[0][4], "\n", "")
+			}
+			break
+		}
+	}
+	if gtid, err := lock.value(ctx, "SELECT @@gtid_binlog_pos"); s.maria && err == nil && gtid != "" {
+		p.position["gtid"] = gtid
+	}
+	return nil // closing the connection lets go of the lock
+}
+
+// positionOf asks MariaDB for the position that belongs to the only reader's snapshot.
+func (s *source) positionOf(ctx context.Context, p *pin) (err error) {
+	if p.moment, err = now(ctx, p.readers[0]); err != nil {
+		return err
+	}
+	rows, err := p.readers[0].rows(ctx, "SHOW STATUS LIKE 'binlog_snapshot_%'")
+	for _, r := range rows {
+		switch {
+		case r[1] == "" || r[1] == "0":
+		case strings.EqualFold(r[0], "binlog_snapshot_file"):
+			p.position["file"] = r[1]
+		case strings.EqualFold(r[0], "binlog_snapshot_position"):
+			p.position["offset"] = r[1]
+		}
+	}
+	if err == nil && p.position["file"] != "" {
+		gtid, err := s.home.value(ctx, fmt.Sprintf("SELECT binlog_gtid_pos(%s, %s)", literal(p.position["file"]), p.position["offset"]))
+		if err == nil && gtid != "" {
+			p.position["gtid"] = gtid
+		}
+	}
+	return err
+}
+
+func now(ctx context.Context, c *conn) (time.Time, error) {
+	t, err := c.value(ctx, "SELECT utc_timestamp(6)")
+	if err != nil {
+		return time.Time{}, err
+	}
+	return time.Parse("2006-01-02 15:04:05.000000", t)
+}
+
+// tables lists the tables whose rows are dumped.
+func (s *source) tables(ctx context.Context, c *conn, databases []string) (list []pinned, err error) {
+	var names []string
+	for _, d := range databases {
+		names = append(names, literal(d))
+	}
+	rows, err := c.rows(ctx, `SELECT table_schema, table_name, coalesce(engine, ''), table_type FROM information_schema.tables
+		WHERE table_schema IN (`+strings.Join(names, ", ")+`) AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED', 'SEQUENCE') ORDER BY 1, 2`)
+	for _, r := range rows {
+		list = append(list, pinned{r[0], r[1], r[2], r[3]})
+	}
+	return list, err
+}
+
+// touch opens every table in a transaction.
+func (p *pin) touch(ctx context.Context, c *conn, first string) error {
+	if _, err := c.exec(ctx, first); err != nil {
+		return err
+	}
+	for _, t := range p.tables {
+		if _, err := c.rows(ctx, "SELECT 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// transactional says whether an engine's tables are part of a snapshot.
+func transactional(engine string) bool {
+	return strings.EqualFold(engine, "InnoDB") || strings.EqualFold(engine, "ROCKSDB") || strings.EqualFold(engine, "TokuDB")
+}

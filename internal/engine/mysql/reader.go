@@ -1,0 +1,283 @@
+package mysql
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"grainkeep/internal/engine"
+)
+
+// column is what the reading of a column needs to know.
+type column struct {
+	name, kind, charset string
+	full                string // the whole type
+	scaled              bool   // FLOAT or DOUBLE with a fixed number of decimals
+	generated           bool
+}
+
+func (r *catalogReader) readColumns(ctx context.Context) error {
+	r.columns = map[string][]column{}
+	rows, err := r.c.rows(ctx, `SELECT table_name, column_name, data_type, coalesce(character_set_name, ''), column_type, numeric_scale IS NOT NULL, coalesce(generation_expression, '') <> '' OR extra LIKE '%GENERATED%' AND extra NOT LIKE '%DEFAULT_GENERATED%'
+		FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
+	for _, row := range rows {
+		r.columns[row[0]] = append(r.columns[row[0]], column{name: row[1], kind: strings.ToLower(row[2]), charset: row[3], full: row[4], scaled: row[5] == "1", generated: row[6] == "1"})
+	}
+	return err
+}
+
+// form is how a column's values are written.
+type form int
+
+const (
+	number  form = iota // as it is
+	plainly             // in quotes; nothing in it needs more
+	ascii               // in quotes, and said to be ASCII
+	utf8                // in quotes, and said to be UTF-8
+	inOwn               // in quotes, in the column's own character set
+	hexa                // in hexadecimal
+	member              // as inOwn; an empty one is no member at all
+)
+
+// read says how a column is asked for and written.
+func (c *column) read() (expression string, f form) {
+	q := quote(c.name)
+	switch c.kind {
+	case "float", "double":
+		if c.kind == "float" || c.scaled { // its text would have too few digits
+			return q + " + 0e0", number
+		}
+		return q, number
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year":
+		return q, number
+	case "date", "datetime", "timestamp", "time":
+		return q, plainly
+	case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
+		if wide(c.charset) {
+			return q, hexa
+		}
+		return q, inOwn
+	case "enum", "set":
+		if wide(c.charset) || strings.Contains(c.full, "(''") || strings.Contains(c.full, ",''") {
+			return q + " + 0", number // by number: an empty member is not an empty value
+		}
+		return q, member
+	case "json":
+		return q, utf8
+	case "inet4", "inet6", "uuid":
+		return q, ascii
+	}
+	return q, hexa // binary, blobs, bits, geometry
+}
+
+func wide(charset string) bool {
+	return slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32"}, charset)
+}
+
+// handle is what reading a table needs.
+type handle struct {
+	query string // up to FROM and its table
+	forms []form
+	key   string // the column by which ranges are read
+	first int64
+}
+
+// groupOf is how much text a statement has: well below what any server takes at once.
+const groupOf = 256 << 10
+
+func (r *catalogReader) addRows(ctx context.Context, t *table) error {
+	id := quote(t.name)
+	var names, listed, asked []string
+	var h handle
+	strict := true
+	columns := r.columns[t.name]
+	if t.versioned {
+		columns = withPeriod(columns)
+	}
+	for _, c := range columns {
+		if c.generated {
+			continue
+		}
+		expression, f := c.read()
+		names, listed, asked, h.forms = append(names, c.name), append(listed, quote(c.name)), append(asked, expression), append(h.forms, f)
+		strict = strict && c.kind != "enum" && c.kind != "set"
+	}
+	from, set := " FROM "+id, "SET NAMES binary;\n"
+	if t.versioned {
+		from += " FOR SYSTEM_TIME ALL"
+		set += "SET system_versioning_insert_history = 1;\n"
+		if r.s.version < 101100 {
+			r.warns = append(r.warns, fmt.Sprintf("the history of %s is not part of the dump: this server cannot load it", t.name))
+			from, set, columns = " FROM "+id, "SET NAMES binary;\n", r.columns[t.name]
+			n := len(names) - 2
+			names, listed, asked, h.forms = names[:n], listed[:n], asked[:n], h.forms[:n]
+		}
+	}
+	if !strict {
+		set += lenient
+	}
+	if len(asked) == 0 { // nothing but generated columns
+		asked, h.forms = []string{"0"}, nil
+	}
+	h.query = "SELECT " + strings.Join(asked, ", ") + from
+	e := engine.Table{ID: id, Name: t.name, Columns: names, Bytes: t.bytes, Rows: t.rows, Handle: &h,
+		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n", RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
+		Count: "SELECT concat(" + literal(id) + ", '|', count(*))" + from + ";\n"}
+	if err := r.ranges(ctx, t, &e, &h); err != nil {
+		return err
+	}
+	r.tables = append(r.tables, e)
+	return nil
+}
+
+// withPeriod adds the columns that say since and until when a row was current, where
+// the table does not show them.
+func withPeriod(columns []column) []column {
+	if slices.ContainsFunc(columns, func(c column) bool {
+		return c.name == "row_start" || strings.EqualFold(c.full, "timestamp(6)") && c.generated
+	}) {
+		return columns
+	}
+	return append(slices.Clone(columns), column{name: "row_start", kind: "timestamp"}, column{name: "row_end", kind: "timestamp"})
+}
+
+// ranges lets several readers share a large table, by ranges of its primary key, where
+// that is a number.
+func (r *catalogReader) ranges(ctx context.Context, t *table, e *engine.Table, h *handle) error {
+	if r.s.workers() < 2 || t.bytes < 32<<20 || t.versioned {
+		return nil
+	}
+	rows, err := r.c.rows(ctx, `SELECT k.column_name FROM information_schema.key_column_usage k JOIN information_schema.columns c USING (table_schema, table_name, column_name)
+		WHERE k.table_schema = database() AND k.table_name = `+literal(t.name)+` AND k.constraint_name = 'PRIMARY' AND k.ordinal_position = 1
+		AND c.data_type IN ('tinyint', 'smallint', 'mediumint', 'int', 'bigint') AND c.column_type NOT LIKE '%unsigned%'`)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	h.key = quote(rows[0][0])
+	rows, err = r.c.rows(ctx, "SELECT min("+h.key+"), max("+h.key+") - min("+h.key+") + 1 FROM "+quote(t.name))
+	if err != nil || rows[0][0] == "" {
+		return err
+	}
+	h.first, err = strconv.ParseInt(rows[0][0], 10, 64)
+	if n, e2 := strconv.ParseInt(rows[0][1], 10, 64); err == nil && e2 == nil {
+		e.Blocks, e.Shares = n, r.s.workers()
+	}
+	return err
+}
+
+// Reader lends a connection of the pin.
+func (p *snapshot) Reader(ctx context.Context) (engine.Reader, error) {
+	c, err := p.borrow(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := c.exec(ctx, "SET NAMES binary"); err != nil {
+		p.back(c)
+		return nil, err
+	}
+	return &reader{p, c}, nil
+}
+
+type reader struct {
+	p *snapshot
+	c *conn
+}
+
+func (r *reader) Close() error {
+	_, err := r.c.exec(context.Background(), "SET NAMES utf8mb4")
+	r.p.back(r.c)
+	return err
+}
+
+// piece is the length at which a row is handed on before it is complete.
+const piece = 128 << 10
+
+// Read reads a table, or a range of its keys, and writes each row as SQL.
+func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to engine.Rows) error {
+	h := t.Handle.(*handle)
+	query := h.query
+	if h.key != "" && t.Blocks > 0 {
+		switch {
+		case part.From > 0 && part.To > 0:
+			query += fmt.Sprintf(" WHERE %s >= %d AND %s < %d", h.key, h.first+part.From, h.key, h.first+part.To)
+		case part.From > 0:
+			query += fmt.Sprintf(" WHERE %s >= %d", h.key, h.first+part.From)
+		case part.To > 0:
+			query += fmt.Sprintf(" WHERE %s < %d", h.key, h.first+part.To)
+		}
+	}
+	row := make([]byte, 0, 2*piece)
+	return r.c.each(ctx, query, func(values []driver.Value) (err error) {
+		row = append(row[:0], '(')
+		for i, f := range h.forms {
+			if i > 0 {
+				row = append(row, ',')
+			}
+			if row, err = appendValue(row, values[i], f, to); err != nil {
+				return err
+			}
+		}
+		return to.Row(append(row, ')'), false)
+	})
+}
+
+func appendValue(row []byte, v driver.Value, f form, to engine.Rows) ([]byte, error) {
+	switch v := v.(type) {
+	case nil:
+		return append(row, "NULL"...), nil
+	case int64:
+		return strconv.AppendInt(row, v, 10), nil
+	case uint64:
+		return strconv.AppendUint(row, v, 10), nil
+	case float64:
+		return strconv.AppendFloat(row, v, 'g', -1, 64), nil
+	case float32:
+		return strconv.AppendFloat(row, float64(v), 'g', -1, 64), nil
+	case []byte:
+		return appendBytes(row, v, f, to)
+	}
+	return row, fmt.Errorf("a value of the type %T", v)
+}
+
+// appendBytes writes a text or bytes; a long one in pieces.
+func appendBytes(row, v []byte, f form, to engine.Rows) ([]byte, error) {
+	encode, tail := appendEscaped, "'"
+	if f == inOwn && slices.ContainsFunc(v, control) {
+		f = hexa
+	}
+	switch f {
+	case number:
+		return append(row, v...), nil
+	case member:
+		if len(v) == 0 {
+			return append(row, '0'), nil
+		}
+		row = append(row, '\'')
+	case plainly, inOwn:
+		row = append(row, '\'')
+	case ascii:
+		row = append(row, "_ascii'"...)
+	case utf8:
+		row = append(row, "_utf8mb4'"...)
+	case hexa:
+		row, encode = append(row, "x'"...), hex.AppendEncode
+	}
+	for len(v) > piece/2 {
+		row = encode(row, v[:piece/2])
+		v = v[piece/2:]
+		if len(row) >= piece {
+			if err := to.Row(row, true); err != nil {
+				return row, err
+			}
+			row = row[:0]
+		}
+	}
+	return append(encode(row, v), tail...), nil
+}
+
+// control says whether a byte is one that nobody should find in a file.
+func control(c byte) bool { return (c < ' ' || c == 0x7f) && escapes[c] == 0 }

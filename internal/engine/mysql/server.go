@@ -1,0 +1,102 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"grainkeep/internal/engine"
+)
+
+// serverSnapshot reads users, roles and their rights.
+func (s *source) serverSnapshot(ctx context.Context) (engine.Snapshot, error) {
+	r := &catalogReader{s: s, c: s.home}
+	moment, err := now(ctx, s.home)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.users(ctx, s.at.Passwords); err != nil {
+		return nil, err
+	}
+	return &serverWide{moment, &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.objects, Warnings: r.warns}}, nil
+}
+
+type serverWide struct {
+	moment time.Time
+	cat    *engine.Catalog
+}
+
+func (w *serverWide) Moment() time.Time                             { return w.moment }
+func (w *serverWide) Catalog() *engine.Catalog                      { return w.cat }
+func (w *serverWide) Width() int                                    { return 1 }
+func (w *serverWide) Reader(context.Context) (engine.Reader, error) { return nil, nil }
+func (w *serverWide) Confirm(context.Context) error                 { return nil }
+func (w *serverWide) Ask(context.Context, string) (string, error)   { return "", nil }
+func (w *serverWide) Close() error                                  { return nil }
+
+var (
+	secret   = regexp.MustCompile(` IDENTIFIED (?:BY|VIA|WITH)\b.*?(?: REQUIRE| WITH (?:GRANT|MAX)| PASSWORD EXPIRE| ACCOUNT|$)`)
+	password = regexp.MustCompile(` IDENTIFIED BY PASSWORD '[^']*'`)
+)
+
+// users makes those that are missing, and gives everybody the rights they had. Without
+// passwords a user who has one is made locked, lest anybody could log in.
+func (r *catalogReader) users(ctx context.Context, passwords bool) error {
+	isRole := "'N'"
+	if r.s.maria {
+		isRole = "is_role"
+	}
+	rows, err := r.c.rows(ctx, "SELECT user, host, "+isRole+" FROM mysql.user WHERE user NOT IN ('mariadb.sys', 'mysql.sys', 'mysql.session', 'mysql.infoschema', 'PUBLIC') ORDER BY 3 DESC, 1, 2")
+	if err != nil {
+		r.warns = append(r.warns, "this user may not read the server's users and rights: they are not part of the dump; 'grainkeep grants' prints what is needed")
+		return nil //nolint:nilerr // what it may read is a dump too
+	}
+	for _, row := range rows {
+		name := quote(row[0])
+		o := engine.Object{Kind: "role", Name: name, Section: engine.Schema, SQL: "CREATE ROLE IF NOT EXISTS " + name + ";\n"}
+		if row[2] != "Y" {
+			name += "@" + quote(row[1])
+			if o, err = r.user(ctx, name, passwords); err != nil {
+				return err
+			}
+		}
+		r.add(o)
+		grants, err := r.c.rows(ctx, "SHOW GRANTS FOR "+name)
+		if err != nil {
+			return err
+		}
+		var sql strings.Builder
+		for _, g := range grants {
+			sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
+		}
+		r.add(engine.Object{Kind: "grants", Name: name, Section: engine.Finish, Rule: true, Needs: []string{o.ID()}, SQL: sql.String()})
+	}
+	return nil
+}
+
+func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (engine.Object, error) {
+	o := engine.Object{Kind: "user", Name: name, Section: engine.Schema}
+	sql, err := r.c.value(ctx, "SHOW CREATE USER "+name)
+	if err != nil {
+		return o, err
+	}
+	sql = strings.Replace(sql, "CREATE USER ", "CREATE USER IF NOT EXISTS ", 1)
+	socket := strings.Contains(sql, "IDENTIFIED VIA unix_socket") && !strings.Contains(sql, "USING")
+	if m := secret.FindString(sql); m != "" && !passwords && !socket {
+		end := ""
+		for _, w := range []string{" REQUIRE", " WITH GRANT", " WITH MAX", " PASSWORD EXPIRE", " ACCOUNT"} {
+			if strings.HasSuffix(m, w) {
+				end = w
+			}
+		}
+		sql = strings.Replace(sql, m, end, 1)
+		if !strings.Contains(sql, " ACCOUNT LOCK") {
+			sql += " ACCOUNT LOCK"
+		}
+		o.Note = fmt.Sprintf("is locked, since passwords are not part of the dump: ALTER USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
+	}
+	o.SQL = sql + ";\n"
+	return o, nil
+}

@@ -1,0 +1,124 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// snapshot is one database of a pin.
+type snapshot struct {
+	s        *source
+	database string
+	pin      *pin
+	own      bool // the pin is this snapshot's
+	cat      *engine.Catalog
+}
+
+// Snapshot gives a database of the moment that Fix took, or a moment of its own.
+func (s *source) Snapshot(ctx context.Context, database string) (engine.Snapshot, error) {
+	if database == engine.ServerWide {
+		return s.serverSnapshot(ctx)
+	}
+	if there, err := s.home.value(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database)); err != nil || there == "0" {
+		if err == nil {
+			err = fault.New("database-absent", nil, "there is no database %s at %s", database, s.where())
+		}
+		return nil, err
+	}
+	snap := &snapshot{s: s, database: database, pin: s.pinned}
+	if s.pinned == nil || !slices.Contains(s.pinned.databases, database) {
+		p, err := s.pin(ctx, []string{database}, s.workers())
+		if err != nil {
+			return nil, err
+		}
+		snap.pin, snap.own = p, true
+	}
+	if err := snap.read(ctx); err != nil {
+		snap.Close()
+		return nil, err
+	}
+	return snap, nil
+}
+
+func (p *snapshot) read(ctx context.Context) error {
+	c, err := p.borrow(ctx)
+	if err != nil {
+		return err
+	}
+	defer p.back(c)
+	r := &catalogReader{s: p.s, c: c, database: p.database}
+	p.cat, err = r.read(ctx)
+	if err != nil {
+		return err
+	}
+	p.cat.Position = p.pin.position
+	var outside []string
+	for _, t := range p.pin.tables {
+		if t.database == p.database && t.kind != "SEQUENCE" && !transactional(t.engine) {
+			outside = append(outside, t.name+" ("+t.engine+")")
+		}
+	}
+	if len(outside) > 0 {
+		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(outside, ", ")))
+	}
+	return nil
+}
+
+// borrow takes a free reader and makes the database its current one.
+func (p *snapshot) borrow(ctx context.Context) (*conn, error) {
+	select {
+	case c := <-p.pin.free:
+		if _, err := c.exec(ctx, "USE "+quote(p.database)); err != nil {
+			p.back(c)
+			return nil, err
+		}
+		return c, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+func (p *snapshot) back(c *conn) { p.pin.free <- c }
+
+func (p *snapshot) Moment() time.Time        { return p.pin.moment }
+func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
+func (p *snapshot) Width() int               { return len(p.pin.readers) }
+
+// Confirm fails where a reader was lost: what it had pinned could change since.
+func (p *snapshot) Confirm(ctx context.Context) error {
+	for _, c := range p.pin.readers {
+		if _, err := c.value(ctx, "SELECT 1"); err != nil {
+			return fault.New("snapshot-lost", err, "the snapshot of %s was lost while it was read", p.database).Advise("take the dump again")
+		}
+	}
+	return nil
+}
+
+// Ask runs an administrator's query.
+func (p *snapshot) Ask(ctx context.Context, sql string) (string, error) {
+	c, err := p.borrow(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer p.back(c)
+	rows, err := c.rows(ctx, sql)
+	var lines []string
+	for _, r := range rows {
+		lines = append(lines, strings.Join(r, "|"))
+	}
+	return strings.Join(lines, "\n"), err
+}
+
+// Close ends the snapshot; a moment of several databases ends with its source.
+func (p *snapshot) Close() error {
+	if p.own {
+		p.pin.release()
+	}
+	return nil
+}

@@ -1,0 +1,138 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	sqldriver "github.com/go-sql-driver/mysql"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+type source struct {
+	at      engine.Location
+	cfg     *sqldriver.Config
+	home    *conn
+	maria   bool
+	version int // 101119 for 10.11.19
+	shown   string
+	pinned  *pin
+}
+
+// oldest versions of either product that are supported.
+const (
+	oldestMaria = 100400
+	oldestMySQL = 80000
+)
+
+// identify finds out which product and version it is.
+func (s *source) identify(ctx context.Context) error {
+	full, err := s.home.value(ctx, "SELECT version()")
+	if err != nil {
+		return err
+	}
+	s.maria = strings.Contains(full, "MariaDB")
+	s.shown, _, _ = strings.Cut(full, "-")
+	for _, part := range strings.SplitN(s.shown, ".", 3) {
+		n, _ := strconv.Atoi(part)
+		s.version = s.version*100 + n
+	}
+	if s.maria && s.version < oldestMaria || !s.maria && s.version < oldestMySQL {
+		return fault.New("version-unsupported", nil, "the server at %s is %s %s", s.where(), s.product(), s.shown).
+			Advise("MariaDB from 10.4 on and MySQL from 8.0 on can be dumped")
+	}
+	return nil
+}
+
+func (s *source) product() string {
+	if s.maria {
+		return "MariaDB"
+	}
+	return "MySQL"
+}
+
+func (s *source) where() string {
+	if s.at.Server == "" {
+		return "localhost"
+	}
+	return s.at.Server
+}
+
+// Close logs out.
+func (s *source) Close() error {
+	s.pinned.release()
+	return s.home.close()
+}
+
+// Describe reads the server's facts.
+func (s *source) Describe(ctx context.Context) (engine.Server, error) {
+	d := engine.Server{Product: s.product(), Version: s.shown, Wide: true}
+	rows, err := s.home.rows(ctx, "SELECT current_user(), utc_timestamp(6), IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone), @@datadir")
+	if err != nil {
+		return d, err
+	}
+	d.User, d.Zone = rows[0][0], rows[0][2]
+	if d.Clock, err = time.Parse("2006-01-02 15:04:05.000000", rows[0][1]); err != nil {
+		return d, err
+	}
+	if s.local() {
+		d.Folder = rows[0][3]
+	}
+	return d, nil
+}
+
+func (s *source) local() bool {
+	host, _, _ := net.SplitHostPort(s.cfg.Addr)
+	return s.cfg.Net == "unix" || host == "localhost" || host == "127.0.0.1" || host == "::1"
+}
+
+// workers is how many connections read or load: all cores, half of them where the
+// server works on the same ones.
+func (s *source) workers() int {
+	if s.at.Workers > 0 {
+		return s.at.Workers
+	}
+	if s.local() {
+		return max(1, runtime.NumCPU()/2)
+	}
+	return runtime.NumCPU()
+}
+
+const systemDatabases = "'mysql', 'sys', 'information_schema', 'performance_schema'"
+
+// Databases lists what this user can see.
+func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
+	rows, err := s.home.rows(ctx, `SELECT s.schema_name, coalesce(t.bytes, 0), s.schema_name IN (`+systemDatabases+`) OR s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%'
+		FROM information_schema.schemata s LEFT JOIN (SELECT table_schema, sum(data_length + index_length) AS bytes FROM information_schema.tables GROUP BY table_schema) t
+		ON t.table_schema = s.schema_name WHERE s.schema_name NOT IN ('information_schema', 'performance_schema') ORDER BY s.schema_name`)
+	if err != nil {
+		return nil, err
+	}
+	var list []engine.Database
+	for _, r := range rows {
+		bytes, _ := strconv.ParseInt(r[1], 10, 64)
+		list = append(list, engine.Database{Name: r[0], Bytes: bytes, System: r[2] == "1"})
+	}
+	return list, nil
+}
+
+// holders names who keeps others waiting, for the advice of a lock that did not come.
+func (s *source) holders(ctx context.Context) string {
+	rows, err := s.home.rows(ctx, `SELECT id, user, host, time, left(replace(coalesce(info, command), '\n', ' '), 60) FROM information_schema.processlist
+		WHERE id <> connection_id() AND command NOT IN ('Daemon', 'Binlog Dump') AND user NOT IN ('system user', 'event_scheduler')
+		AND coalesce(state, '') NOT LIKE 'Waiting for%' AND (command <> 'Sleep' OR id IN (SELECT trx_mysql_thread_id FROM information_schema.innodb_trx)) ORDER BY time DESC LIMIT 3`)
+	if err != nil || len(rows) == 0 {
+		return "see who is busy with 'SHOW FULL PROCESSLIST', or give it more time with lock_wait"
+	}
+	var list []string
+	for _, r := range rows {
+		list = append(list, fmt.Sprintf("session %s of %s (%s s: %s)", r[0], r[1], r[3], r[4]))
+	}
+	return "it may be held by " + strings.Join(list, ", ") + "; end it, or give it more time with lock_wait"
+}

@@ -1,0 +1,198 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"grainkeep/internal/engine"
+)
+
+// readTables makes the objects of each table: the table with its primary key, its other
+// keys, its foreign keys.
+func (r *catalogReader) readTables(ctx context.Context) error {
+	rows, err := r.c.rows(ctx, `SELECT table_name, coalesce(engine, ''), table_type, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables
+		WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY 1`)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, "TABLE", row[0], 1)
+		if err != nil {
+			return err
+		}
+		t, err := parse(sql, r.database, strings.EqualFold(row[1], "InnoDB"))
+		if err != nil {
+			return fmt.Errorf("the definition of %s: %w", row[0], err)
+		}
+		t.name, t.versioned = row[0], row[2] == "SYSTEM VERSIONED"
+		t.rows, _ = strconv.ParseInt(row[3], 10, 64)
+		t.bytes, _ = strconv.ParseInt(row[4], 10, 64)
+		if err := r.addTable(ctx, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// table is a table whose definition was taken apart.
+type table struct {
+	name        string
+	inside      []string // columns, and what else stands with them from the start
+	keys        []string // that come after the rows
+	references  []string
+	options     string // what follows the list
+	defaults    []string
+	versioned   bool
+	rows, bytes int64
+}
+
+// parse takes the server's CREATE TABLE apart. Keys are left in it that the table
+// cannot be without, and where making them later gains nothing.
+func parse(sql, database string, innodb bool) (*table, error) {
+	open := strings.Index(sql, "(\n")
+	if open < 0 {
+		return nil, fmt.Errorf("there is no list of columns in %.80q", sql)
+	}
+	t := &table{}
+	list, end := items(sql[open+1:])
+	t.options = sql[open+1+end:]
+	counted := ""
+	for _, item := range list {
+		if strings.Contains(item, " AUTO_INCREMENT") && strings.HasPrefix(item, "`") {
+			counted = quoted.FindString(item)
+		}
+	}
+	own := strings.NewReplacer("nextval("+quote(database)+".", "nextval(", "lastval("+quote(database)+".", "lastval(")
+	for _, item := range list {
+		switch {
+		case strings.HasPrefix(item, "CONSTRAINT ") && foreign.MatchString(item):
+			t.references = append(t.references, item)
+			continue
+		case innodb && secondary.MatchString(item):
+			if counted != "" && strings.HasPrefix(secondary.ReplaceAllString(item, ""), counted) && !hasPrimary(list, counted) {
+				counted = "" // a column that counts by itself must have one key from the start
+			} else {
+				t.keys = append(t.keys, item)
+				continue
+			}
+		case strings.HasPrefix(item, "`"):
+			item = own.Replace(item)
+		}
+		t.inside = append(t.inside, item)
+	}
+	return t, nil
+}
+
+var (
+	foreign   = regexp.MustCompile("^CONSTRAINT `(?:[^`]|``)*` FOREIGN KEY ")
+	secondary = regexp.MustCompile("^(?:UNIQUE |FULLTEXT |SPATIAL )?KEY `(?:[^`]|``)*` \\(")
+)
+
+// hasPrimary says whether the primary key begins with a column.
+func hasPrimary(list []string, column string) bool {
+	for _, item := range list {
+		if strings.HasPrefix(item, "PRIMARY KEY ("+column) {
+			return true
+		}
+	}
+	return false
+}
+
+// items splits the list of a CREATE TABLE, whose texts may hold anything. It gives the
+// place of the closing parenthesis too.
+func items(sql string) (list []string, end int) {
+	depth, start := 0, 0
+	for i := 0; i < len(sql); i++ {
+		switch c := sql[i]; c {
+		case '\'', '`', '"':
+			for i++; i < len(sql) && sql[i] != c; i++ {
+				if sql[i] == '\\' && c != '`' {
+					i++
+				}
+			}
+		case '(':
+			depth++
+		case ')':
+			if depth == 0 {
+				return append(list, strings.TrimSpace(sql[start:i])), i
+			}
+			depth--
+		case ',':
+			if depth == 0 {
+				list = append(list, strings.TrimSpace(sql[start:i]))
+				start = i + 1
+			}
+		}
+	}
+	return list, len(sql)
+}
+
+func (r *catalogReader) addTable(ctx context.Context, t *table) error {
+	id := quote(t.name)
+	o := engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema,
+		SQL: "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + t.options + ";\n"}
+	for _, other := range r.objects {
+		if other.Kind == "sequence" && strings.Contains(o.SQL, other.Name) {
+			o.Needs = append(o.Needs, other.ID())
+		}
+	}
+	r.add(o)
+	r.addKeys(id, t.keys)
+	for _, item := range t.references {
+		r.addReference(id, item)
+	}
+	return r.addRows(ctx, t)
+}
+
+// addKeys makes the other keys in one pass over the rows; the server makes one
+// full-text key at a time.
+func (r *catalogReader) addKeys(id string, keys []string) {
+	var together []string
+	key := func(name string, list []string) {
+		r.add(engine.Object{Kind: "keys", Name: name, Table: id, Needs: []string{"table " + id}, Section: engine.Keys, Beside: engine.Alone, Locks: []string{id},
+			SQL: "ALTER TABLE " + id + "\n  ADD " + strings.Join(list, ",\n  ADD ") + ";\n"})
+	}
+	for _, k := range keys {
+		if strings.HasPrefix(k, "FULLTEXT ") {
+			key(id+"."+quoted.FindString(k), []string{k})
+		} else {
+			together = append(together, k)
+		}
+	}
+	if len(together) > 0 {
+		key(id, together)
+	}
+}
+
+var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES ((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
+
+// addReference makes a foreign key. The rows are tested by a query, since the server
+// would copy the whole table to do it. One to another database acts on that: it is left
+// out of drills.
+func (r *catalogReader) addReference(id, item string) {
+	m := reference.FindStringSubmatch(item)
+	add := "ALTER TABLE " + id + " ADD " + item + ";\n"
+	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted.FindString(item), Table: id, Needs: []string{"table " + id}, Section: engine.References,
+		Rule: true, SQL: add, Beside: engine.Alone, Locks: []string{id}}
+	if m != nil {
+		other := m[3]
+		child, parent := quoted.FindAllString(m[2], -1), quoted.FindAllString(m[4], -1)
+		var match, there []string
+		for i := range min(len(child), len(parent)) {
+			match = append(match, "p."+parent[i]+" = c."+child[i])
+			there = append(there, "c."+child[i]+" IS NOT NULL")
+		}
+		o.Unchecked = add
+		o.SQL = fmt.Sprintf("DO (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there, " AND "), other, strings.Join(match, " AND ")) + add
+		if strings.Contains(other, ".") {
+			o.Section, o.Beside, o.Locks = engine.Active, "", nil
+		} else {
+			o.Needs = append(o.Needs, "table "+other)
+			o.Locks = append(o.Locks, other)
+		}
+	}
+	r.add(o)
+}

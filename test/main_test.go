@@ -30,6 +30,8 @@ var (
 	program string
 	server  *testserver.Postgres // shared; nil where there is none
 	absent  error                // why there is none
+	maria   *testserver.MariaDB
+	noMaria error
 )
 
 func TestMain(m *testing.M) {
@@ -51,9 +53,13 @@ func TestMain(m *testing.M) {
 	if server, absent = testserver.StartPostgres(dir); absent == nil {
 		absent = demo.LoadPostgres(context.Background(), server.Config("postgres"), 1)
 	}
+	maria, noMaria = testserver.StartMariaDB(dir)
 	code := m.Run()
 	if server != nil {
 		server.Close()
+	}
+	if maria != nil {
+		maria.Close()
 	}
 	os.RemoveAll(dir)
 	os.Exit(code)

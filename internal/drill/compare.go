@@ -76,7 +76,8 @@ func compared(o engine.Object) bool { return o.Section != engine.Owners && o.Sec
 
 func (c *comparison) same(want, got engine.Object) bool {
 	if slices.Contains(c.out.Unchecked, want.ID()) {
-		return canonical(want.Unchecked) == canonical(got.SQL)
+		c := canonical(want.Unchecked) // a server that cannot tell it from a tested one shows it as such
+		return c == canonical(got.SQL) || c == canonical(got.Unchecked)
 	}
 	a, b := want.AsCurrentUser(want.SQL), got.AsCurrentUser(got.SQL)
 	return a == b || canonical(a) == canonical(b)

@@ -98,7 +98,7 @@ type Manifest struct {
 	Facts       map[string]string `json:"facts"`
 	Compression string            `json:"compression"`
 	Fingerprint string            `json:"fingerprint"`
-	Objects     map[string]int    `json:"objects"` // how many of each kind
+	Objects     map[string]int    `json:"objects"`            // how many of each kind
 	Position    map[string]string `json:"position,omitempty"` // of the moment in the server's change log
 	Warnings    []string          `json:"warnings,omitempty"`
 	RawBytes    int64             `json:"raw_bytes"`

@@ -61,7 +61,7 @@ func unprivileged() (*syscall.Credential, error) {
 	if os.Getuid() != 0 {
 		return nil, nil
 	}
-	for _, name := range []string{"postgres", "nobody"} {
+	for _, name := range []string{"postgres", "mysql", "nobody"} {
 		if u, err := user.Lookup(name); err == nil {
 			uid, _ := strconv.Atoi(u.Uid)
 			gid, _ := strconv.Atoi(u.Gid)

@@ -18,7 +18,8 @@ type catalogReader struct {
 	s        *source
 	c        *conn
 	database string
-	columns  map[string][]column // by table
+	listed   []pinned // tables and sequences
+	outside  []string // tables that no snapshot holds
 	objects  []engine.Object
 	tables   []engine.Table
 	warns    []string
@@ -33,7 +34,7 @@ func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
 		what string
 		read func(context.Context) error
 	}{
-		{"columns", r.readColumns}, {"sequences", r.sequences}, {"tables", r.readTables}, {"routines", r.routines},
+		{"sequences", r.sequences}, {"tables", r.readTables}, {"routines", r.routines},
 		{"views", r.views}, {"triggers", r.triggers}, {"events", r.events},
 	} {
 		if err := step.read(ctx); err != nil {
@@ -89,12 +90,11 @@ func (r *catalogReader) definition(ctx context.Context, what, name string, colum
 // sequences are made with their state: the next value that nobody was given yet. What
 // the server has handed to its cache counts as given.
 func (r *catalogReader) sequences(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SEQUENCE' ORDER BY 1")
-	if err != nil {
-		return err
-	}
-	for _, row := range rows {
-		name := row[0]
+	for _, listed := range r.listed {
+		if listed.kind != "SEQUENCE" {
+			continue
+		}
+		name := listed.name
 		sql, _, err := r.definition(ctx, "SEQUENCE", name, 1)
 		if err != nil {
 			return err
@@ -157,7 +157,7 @@ var quoted = regexp.MustCompile("`(?:[^`]|``)*`")
 // views come after the views and functions that their text names. One that is broken
 // on the server cannot be made, and is named.
 func (r *catalogReader) views(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, "SELECT table_name, collation_connection FROM information_schema.views WHERE table_schema = database() ORDER BY 1")
+	rows, err := r.c.rows(ctx, "SHOW FULL TABLES WHERE table_type LIKE '%VIEW'")
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 	object := map[string]engine.Object{}
 	var names []string
 	for _, row := range rows {
-		sql, _, err := r.definition(ctx, "VIEW", row[0], 1)
+		sql, facts, err := r.definition(ctx, "VIEW", row[0], 1)
 		if err != nil {
 			return err
 		}
@@ -174,7 +174,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 		}
 		names = append(names, quote(row[0]))
 		text[quote(row[0])] = sql
-		object[quote(row[0])] = acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", row[1], "")
+		object[quote(row[0])] = acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", facts[3], "")
 	}
 	known := map[string]string{}
 	for _, o := range r.objects {

@@ -171,7 +171,7 @@ func plain(ctx context.Context, err error) error {
 	switch {
 	case ownTrouble(m.Number):
 		return fault.New(engine.Trouble, m, "the server is in trouble").Advise("look into the server's log")
-	case m.Number == codePrivilege || m.Number == codeTableAccess || m.Number == codeAccessDB || m.Number == 1370 || m.Number == 1143:
+	case m.Number == codePrivilege || m.Number == codeTableAccess || m.Number == codeAccessDB || m.Number == 1370 || m.Number == 1143 || m.Number == 1419:
 		return fault.New(engine.RightsMissing, m, "this user lacks a right").Advise("'grainkeep grants' prints what is needed")
 	case m.Number == codePacket:
 		return fault.New("packet-too-large", m, "a statement is larger than the target's max_allowed_packet").

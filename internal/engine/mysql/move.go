@@ -9,6 +9,15 @@ import (
 	"grainkeep/internal/fault"
 )
 
+// catalogOf reads a database that nobody else changes.
+func (s *source) catalogOf(ctx context.Context, c *conn, database string) (*engine.Catalog, error) {
+	listed, err := s.tables(ctx, c, []string{database})
+	if err != nil {
+		return nil, err
+	}
+	return (&catalogReader{s: s, c: c, database: database, listed: listed}).read(ctx)
+}
+
 // move gives a database another name, which the server itself cannot: it makes the new
 // one, takes triggers down (a table with triggers does not move), renames the tables
 // into it in one statement, and makes again what does not move with them. Then it drops
@@ -19,8 +28,7 @@ func (s *source) move(ctx context.Context, from, to string) error {
 		return err
 	}
 	defer c.close()
-	r := &catalogReader{s: s, c: c, database: from}
-	cat, err := r.read(ctx)
+	cat, err := s.catalogOf(ctx, c, from)
 	if err != nil {
 		return err
 	}
@@ -80,8 +88,7 @@ func (t *target) enter(ctx context.Context) error {
 		return err
 	}
 	defer c.close()
-	r := &catalogReader{s: t.s, c: c, database: t.work}
-	cat, err := r.read(ctx)
+	cat, err := t.s.catalogOf(ctx, c, t.work)
 	if err != nil {
 		return err
 	}
@@ -131,7 +138,7 @@ func (t *target) leave(ctx context.Context) error {
 	if len(t.spec.Fill) > 0 {
 		return nil
 	}
-	cat, err := (&catalogReader{s: t.s, c: c, database: t.work}).read(ctx)
+	cat, err := t.s.catalogOf(ctx, c, t.work)
 	if err != nil {
 		return err
 	}

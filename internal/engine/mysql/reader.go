@@ -5,6 +5,7 @@ import (
 	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,16 +19,48 @@ type column struct {
 	full                string // the whole type
 	scaled              bool   // FLOAT or DOUBLE with a fixed number of decimals
 	generated           bool
+	period              bool // since or until when a row of a versioned table was current
 }
 
-func (r *catalogReader) readColumns(ctx context.Context) error {
-	r.columns = map[string][]column{}
-	rows, err := r.c.rows(ctx, `SELECT table_name, column_name, data_type, coalesce(character_set_name, ''), column_type, numeric_scale IS NOT NULL, coalesce(generation_expression, '') <> '' OR extra LIKE '%GENERATED%' AND extra NOT LIKE '%DEFAULT_GENERATED%'
-		FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
-	for _, row := range rows {
-		r.columns[row[0]] = append(r.columns[row[0]], column{name: row[1], kind: strings.ToLower(row[2]), charset: row[3], full: row[4], scaled: row[5] == "1", generated: row[6] == "1"})
+var (
+	typed    = regexp.MustCompile("^`(?:[^`]|``)*` (\\w+)([^ ]*)")
+	inSet    = regexp.MustCompile(`^ (?:unsigned |zerofill )*CHARACTER SET (\w+)`)
+	defaults = regexp.MustCompile(`^\).* DEFAULT CHARSET=(\w+)`)
+)
+
+// columnsOf reads the columns out of a table's definition. The server's information
+// tables may lack some while somebody waits to change the table.
+func columnsOf(list []string, options string) (columns []column) {
+	charset := ""
+	if m := defaults.FindStringSubmatch(options); m != nil {
+		charset = m[1]
 	}
-	return err
+	for _, item := range list {
+		m := typed.FindStringSubmatchIndex(item)
+		if m == nil {
+			continue
+		}
+		c := column{name: unquote(quoted.FindString(item)), kind: strings.ToLower(item[m[2]:m[3]]), charset: charset}
+		// What stands between the parentheses of a type may hold anything.
+		rest := item[m[3]:]
+		if strings.HasPrefix(rest, "(") {
+			inside, end := items(rest[1:])
+			c.full = strings.Join(inside, ",")
+			c.scaled = len(inside) == 2
+			rest = rest[1+end+1:]
+		}
+		if m := inSet.FindStringSubmatch(rest); m != nil {
+			c.charset = m[1]
+		}
+		c.period = strings.Contains(rest, "GENERATED ALWAYS AS ROW ")
+		c.generated = c.period || strings.Contains(rest, " GENERATED ALWAYS AS (")
+		columns = append(columns, c)
+	}
+	return columns
+}
+
+func unquote(name string) string {
+	return strings.ReplaceAll(strings.Trim(name, "`"), "``", "`")
 }
 
 // form is how a column's values are written.
@@ -62,7 +95,7 @@ func (c *column) read() (expression string, f form) {
 		}
 		return q, inOwn
 	case "enum", "set":
-		if wide(c.charset) || strings.Contains(c.full, "(''") || strings.Contains(c.full, ",''") {
+		if wide(c.charset) || slices.Contains(strings.Split(c.full, ","), "''") {
 			return q + " + 0", number // by number: an empty member is not an empty value
 		}
 		return q, member
@@ -94,9 +127,12 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	var names, listed, asked []string
 	var h handle
 	strict := true
-	columns := r.columns[t.name]
-	if t.versioned {
+	columns := t.columns
+	history := t.versioned && r.s.version >= 101100
+	if history {
 		columns = withPeriod(columns)
+	} else if t.versioned {
+		r.warns = append(r.warns, fmt.Sprintf("the history of %s is not part of the dump: servers before MariaDB 10.11 cannot load it", t.name))
 	}
 	for _, c := range columns {
 		if c.generated {
@@ -107,15 +143,9 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		strict = strict && c.kind != "enum" && c.kind != "set"
 	}
 	from, set := " FROM "+id, "SET NAMES binary;\n"
-	if t.versioned {
+	if history {
 		from += " FOR SYSTEM_TIME ALL"
 		set += "SET system_versioning_insert_history = 1;\n"
-		if r.s.version < 101100 {
-			r.warns = append(r.warns, fmt.Sprintf("the history of %s is not part of the dump: this server cannot load it", t.name))
-			from, set, columns = " FROM "+id, "SET NAMES binary;\n", r.columns[t.name]
-			n := len(names) - 2
-			names, listed, asked, h.forms = names[:n], listed[:n], asked[:n], h.forms[:n]
-		}
 	}
 	if !strict {
 		set += lenient
@@ -134,15 +164,20 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	return nil
 }
 
-// withPeriod adds the columns that say since and until when a row was current, where
-// the table does not show them.
+// withPeriod has the columns that say since and until when a row was current, which
+// are hidden where the table does not name them.
 func withPeriod(columns []column) []column {
-	if slices.ContainsFunc(columns, func(c column) bool {
-		return c.name == "row_start" || strings.EqualFold(c.full, "timestamp(6)") && c.generated
-	}) {
+	columns = slices.Clone(columns)
+	named := false
+	for i := range columns {
+		if columns[i].period {
+			columns[i].generated, named = false, true
+		}
+	}
+	if named {
 		return columns
 	}
-	return append(slices.Clone(columns), column{name: "row_start", kind: "timestamp"}, column{name: "row_end", kind: "timestamp"})
+	return append(columns, column{name: "row_start", kind: "timestamp"}, column{name: "row_end", kind: "timestamp"})
 }
 
 // ranges lets several readers share a large table, by ranges of its primary key, where

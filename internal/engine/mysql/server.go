@@ -95,7 +95,7 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 		if !strings.Contains(sql, " ACCOUNT LOCK") {
 			sql += " ACCOUNT LOCK"
 		}
-		o.Note = fmt.Sprintf("is locked, since passwords are not part of the dump: ALTER USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
+		o.Note = fmt.Sprintf("was made locked, if it was missing, since passwords are not part of the dump: ALTER USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
 	}
 	o.SQL = sql + ";\n"
 	return o, nil

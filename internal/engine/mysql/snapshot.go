@@ -53,19 +53,18 @@ func (p *snapshot) read(ctx context.Context) error {
 	}
 	defer p.back(c)
 	r := &catalogReader{s: p.s, c: c, database: p.database}
+	for _, t := range p.pin.tables {
+		if t.database == p.database {
+			r.listed = append(r.listed, t)
+		}
+	}
 	p.cat, err = r.read(ctx)
 	if err != nil {
 		return err
 	}
 	p.cat.Position = p.pin.position
-	var outside []string
-	for _, t := range p.pin.tables {
-		if t.database == p.database && t.kind != "SEQUENCE" && !transactional(t.engine) {
-			outside = append(outside, t.name+" ("+t.engine+")")
-		}
-	}
-	if len(outside) > 0 {
-		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(outside, ", ")))
+	if len(r.outside) > 0 {
+		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(r.outside, ", ")))
 	}
 	return nil
 }

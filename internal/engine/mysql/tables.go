@@ -13,23 +13,32 @@ import (
 // readTables makes the objects of each table: the table with its primary key, its other
 // keys, its foreign keys.
 func (r *catalogReader) readTables(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, `SELECT table_name, coalesce(engine, ''), table_type, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables
-		WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY 1`)
+	sizes := map[string][2]int64{}
+	rows, err := r.c.rows(ctx, "SELECT table_name, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables WHERE table_schema = database()")
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
-		sql, _, err := r.definition(ctx, "TABLE", row[0], 1)
+		count, _ := strconv.ParseInt(row[1], 10, 64)
+		bytes, _ := strconv.ParseInt(row[2], 10, 64)
+		sizes[row[0]] = [2]int64{count, bytes}
+	}
+	for _, listed := range r.listed {
+		if listed.kind == "SEQUENCE" {
+			continue
+		}
+		sql, _, err := r.definition(ctx, "TABLE", listed.name, 1)
 		if err != nil {
 			return err
 		}
-		t, err := parse(sql, r.database, strings.EqualFold(row[1], "InnoDB"))
+		t, err := parse(sql, r.database)
 		if err != nil {
-			return fmt.Errorf("the definition of %s: %w", row[0], err)
+			return fmt.Errorf("the definition of %s: %w", listed.name, err)
 		}
-		t.name, t.versioned = row[0], row[2] == "SYSTEM VERSIONED"
-		t.rows, _ = strconv.ParseInt(row[3], 10, 64)
-		t.bytes, _ = strconv.ParseInt(row[4], 10, 64)
+		t.name, t.rows, t.bytes = listed.name, sizes[listed.name][0], sizes[listed.name][1]
+		if !transactional(t.engine) {
+			r.outside = append(r.outside, t.name+" ("+t.engine+")")
+		}
 		if err := r.addTable(ctx, t); err != nil {
 			return err
 		}
@@ -44,14 +53,15 @@ type table struct {
 	keys        []string // that come after the rows
 	references  []string
 	options     string // what follows the list
-	defaults    []string
+	engine      string
+	columns     []column
 	versioned   bool
 	rows, bytes int64
 }
 
 // parse takes the server's CREATE TABLE apart. Keys are left in it that the table
 // cannot be without, and where making them later gains nothing.
-func parse(sql, database string, innodb bool) (*table, error) {
+func parse(sql, database string) (*table, error) {
 	open := strings.Index(sql, "(\n")
 	if open < 0 {
 		return nil, fmt.Errorf("there is no list of columns in %.80q", sql)
@@ -59,6 +69,12 @@ func parse(sql, database string, innodb bool) (*table, error) {
 	t := &table{}
 	list, end := items(sql[open+1:])
 	t.options = sql[open+1+end:]
+	t.columns = columnsOf(list, t.options)
+	t.versioned = strings.Contains(t.options, " WITH SYSTEM VERSIONING")
+	if m := made.FindStringSubmatch(t.options); m != nil {
+		t.engine = m[1]
+	}
+	innodb := strings.EqualFold(t.engine, "InnoDB")
 	counted := ""
 	for _, item := range list {
 		if strings.Contains(item, " AUTO_INCREMENT") && strings.HasPrefix(item, "`") {
@@ -87,6 +103,7 @@ func parse(sql, database string, innodb bool) (*table, error) {
 }
 
 var (
+	made      = regexp.MustCompile(`^\) ENGINE=(\w+)`)
 	foreign   = regexp.MustCompile("^CONSTRAINT `(?:[^`]|``)*` FOREIGN KEY ")
 	secondary = regexp.MustCompile("^(?:UNIQUE |FULLTEXT |SPATIAL )?KEY `(?:[^`]|``)*` \\(")
 )
@@ -169,8 +186,8 @@ func (r *catalogReader) addKeys(id string, keys []string) {
 
 var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES ((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
 
-// addReference makes a foreign key. The rows are tested by a query, since the server
-// would copy the whole table to do it. One to another database acts on that: it is left
+// addReference makes a foreign key. The rows are tested by a query, which fails where
+// there are some; the server would copy the whole table to do it. One to another database acts on that: it is left
 // out of drills.
 func (r *catalogReader) addReference(id, item string) {
 	m := reference.FindStringSubmatch(item)
@@ -186,7 +203,7 @@ func (r *catalogReader) addReference(id, item string) {
 			there = append(there, "c."+child[i]+" IS NOT NULL")
 		}
 		o.Unchecked = add
-		o.SQL = fmt.Sprintf("DO (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there, " AND "), other, strings.Join(match, " AND ")) + add
+		o.SQL = fmt.Sprintf("SET @rows_without_parent = (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there, " AND "), other, strings.Join(match, " AND ")) + add
 		if strings.Contains(other, ".") {
 			o.Section, o.Beside, o.Locks = engine.Active, "", nil
 		} else {

@@ -1,0 +1,249 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
+)
+
+// needMariaDB skips where no server can be had; scripts/test fails on such a skip.
+func needMariaDB(t *testing.T) *testserver.MariaDB {
+	t.Helper()
+	if noMaria != nil {
+		t.Skip("no MariaDB: ", noMaria)
+	}
+	return maria
+}
+
+func queryMaria(t *testing.T, m *testserver.MariaDB, database, sql string) string {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	out, err := m.Ask(ctx, database, sql)
+	require.NoError(t, err, "%.300s", sql)
+	return out
+}
+
+// script runs a script in the interactive client.
+func script(t *testing.T, m *testserver.MariaDB, database, sql string) {
+	t.Helper()
+	words := append(m.Client(), "--default-character-set=utf8mb4", database)
+	cmd := exec.Command(words[0], words[1:]...)
+	cmd.Stdin = strings.NewReader(sql)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+func freshMaria(t *testing.T, m *testserver.MariaDB, names ...string) {
+	t.Helper()
+	drop := func() {
+		for _, n := range names {
+			queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE IF EXISTS `"+strings.ReplaceAll(n, "`", "``")+"`")
+		}
+	}
+	drop()
+	t.Cleanup(drop)
+	queryMaria(t, m, "", "CREATE DATABASE `"+strings.ReplaceAll(names[0], "`", "``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+}
+
+// factsMaria reads what a database is and holds, by queries of the test's own on the
+// server's information tables, and its checksums of tables.
+func factsMaria(t *testing.T, m *testserver.MariaDB, database string) []string {
+	t.Helper()
+	facts, err := os.ReadFile("testdata/facts-mariadb.sql")
+	require.NoError(t, err)
+	var out []string
+	for line := range strings.Lines(strings.ReplaceAll(string(facts), "@@DATABASE@@", database)) {
+		if !strings.HasPrefix(line, "--") && strings.TrimSpace(line) != "" {
+			out = append(out, strings.Split(queryMaria(t, m, database, line), "\n")...)
+		}
+	}
+	for _, table := range strings.Split(queryMaria(t, m, database, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type = 'BASE TABLE'"), "\n") {
+		out = append(out, strings.TrimPrefix(queryMaria(t, m, database, "CHECKSUM TABLE `"+table+"` EXTENDED"), database+"."))
+	}
+	require.Greater(t, len(out), 10)
+	return out
+}
+
+func TestMariaDBComesBackExactly(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "whole", "whole_again", "whole_restored", "whole_moved")
+	text, err := os.ReadFile("testdata/whole-mariadb.sql")
+	require.NoError(t, err)
+	script(t, m, "whole", string(text))
+	want := factsMaria(t, m, "whole")
+	dir := t.TempDir()
+	o := run(t, dir, 3, "dump", "--from", m.URL("whole"), "--to", "keep")
+	path := lines(o.stdout)[0]
+	require.Contains(t, o.stderr, "these tables have no transactions and are read as they are when it is their turn: crash_safe (Aria), old_style (MyISAM), quick (MEMORY)")
+	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
+	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again")
+	sameLines(t, want, factsMaria(t, m, "whole_again"))
+	again := lines(run(t, dir, 3, "dump", "--from", m.URL("whole_again"), "--to", "keep").stdout)[0]
+	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
+	byHand(t, path, strings.NewReplacer("client='mariadb ", "client='"+strings.Join(m.Client(), " ")+" "))
+	sameLines(t, want, factsMaria(t, m, "whole_restored"))
+
+	// An old database is moved aside whole, with its triggers, and the new one comes in its place.
+	o = run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again", "--replace")
+	_, aside, ok := strings.Cut(strings.TrimSpace(o.stderr), "is now called ")
+	require.True(t, ok, o.stderr)
+	sameLines(t, want, factsMaria(t, m, aside))
+	sameLines(t, want, factsMaria(t, m, "whole_again"))
+	queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE "+aside)
+	require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%'"))
+}
+
+// TestMariaDBRenamesUnderTheDump: a table that is swapped for another in the middle of
+// a dump is read as it was, or the dump fails.
+func TestMariaDBRenamesUnderTheDump(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "swap", "swap2")
+	queryMaria(t, m, "swap", "CREATE TABLE t AS SELECT seq AS id FROM seq_1_to_1000; CREATE TABLE u AS SELECT seq AS id FROM seq_1_to_400")
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan int)
+	go func() {
+		db := m.Open("swap")
+		defer db.Close()
+		n := 0
+		for ; ctx.Err() == nil; n++ {
+			for _, sql := range []string{"RENAME TABLE t TO x, u TO t, x TO u", "RENAME TABLE t TO x, u TO t, x TO u", "ALTER TABLE t ADD c int", "ALTER TABLE t DROP c", "TRUNCATE u", "INSERT INTO u SELECT seq FROM seq_1_to_400"} {
+				db.Exec("SET STATEMENT lock_wait_timeout = 1 FOR " + sql)
+				time.Sleep(20 * time.Millisecond)
+			}
+		}
+		done <- n
+	}()
+	dir := t.TempDir()
+	for i := range 10 {
+		cmd, _, wait := command(dir, "dump", "--from", m.URL("swap"), "--to", "keep", "--job", fmt.Sprint("j", i))
+		require.NoError(t, cmd.Start())
+		if o := wait(); o.code == 1 {
+			require.Regexp(t, "swap was not dumped: .*(definition|dropped|changed)|could not be pinned|are being made, renamed or dropped", o.stderr)
+			continue
+		}
+		run(t, dir, 0, "restore", fmt.Sprintf("j%d/swap", i), "--from", "keep", "--to", m.URL(""), "--as", "swap2")
+		got := queryMaria(t, m, "swap2", "SELECT count(*) FROM t")
+		require.Contains(t, []string{"1000", "400"}, got)
+		queryMaria(t, m, "", "DROP DATABASE swap2")
+	}
+	stop()
+	require.Greater(t, <-done, 3)
+}
+
+// TestMariaDBRulesThatTheDataBreaks: orphans come back, and what drills leave alone.
+func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "leaky", "leaky2", "live")
+	queryMaria(t, m, "", "CREATE DATABASE live; CREATE TABLE live.berth (id int PRIMARY KEY); INSERT INTO live.berth VALUES (1)")
+	queryMaria(t, m, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int, CONSTRAINT orphans FOREIGN KEY (p) REFERENCES p (id)); SET foreign_key_checks = 0; INSERT INTO c VALUES (99), (NULL); SET foreign_key_checks = 1;
+		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away VALUES (1); CREATE EVENT e ON SCHEDULE EVERY 1 SECOND DO DELETE FROM live.berth`)
+	dir := t.TempDir()
+	run(t, dir, 3, "dump", "--from", m.URL("leaky"), "--to", "keep")
+	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", m.URL(""))
+	require.Contains(t, o.stdout, "proven")
+	require.Contains(t, o.stderr, "the data breaks the foreign key `c`.`orphans`")
+	require.Equal(t, "1", queryMaria(t, m, "live", "SELECT count(*) FROM berth"))
+	queryMaria(t, m, "leaky", "DROP EVENT e")
+	o = run(t, dir, 3, "restore", "adhoc", "--from", "keep", "--to", m.URL(""), "--as", "leaky2")
+	require.Contains(t, o.stderr, "it was added without testing the rows")
+	require.Equal(t, "1|2", queryMaria(t, m, "leaky2", "SELECT (SELECT count(*) FROM away), (SELECT count(*) FROM c)"))
+	queryMaria(t, m, "leaky2", "DROP EVENT e")
+	require.Equal(t, "abroad|orphans", queryMaria(t, m, "", "SELECT group_concat(constraint_name ORDER BY 1 SEPARATOR '|') FROM information_schema.referential_constraints WHERE constraint_schema = 'leaky2'"))
+}
+
+// TestMariaDBOneMoment: every database of a run, read by several readers, is of one
+// moment, and its position in the log is that moment's.
+func TestMariaDBOneMoment(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "left_hand", "left_back")
+	freshMaria(t, m, "right_hand", "right_back")
+	for _, d := range []string{"left_hand", "right_hand"} {
+		queryMaria(t, m, d, "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0)")
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() {
+		db := m.Open("")
+		defer db.Close()
+		var err error
+		for ctx.Err() == nil && err == nil {
+			_, err = db.Exec("START TRANSACTION; UPDATE left_hand.n SET v = v + 1; UPDATE right_hand.n SET v = v + 1; COMMIT")
+		}
+		done <- err
+	}()
+	dir := t.TempDir()
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\n", m.Port, testserver.Admin)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	for range 5 {
+		run(t, dir, 3, "dump", "j")
+		v := ""
+		for _, d := range []string{"left", "right"} {
+			run(t, dir, 0, "restore", "j/"+d+"_hand", "--as", d+"_back", "--to", "s")
+			v += queryMaria(t, m, d+"_back", "SELECT v FROM n") + " "
+			queryMaria(t, m, "", "DROP DATABASE "+d+"_back")
+		}
+		at := result(t, dir, 0, "show", "j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["position"].(map[string]any)
+		words := strings.Fields(v)
+		require.Equal(t, words[0], words[1])
+		// The log's rows up to that position are the value's.
+		gtid := strings.Split(at["gtid"].(string), "-")
+		require.Equal(t, gtid[2], queryMaria(t, m, "", fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %s), '-', -1)", at["file"], at["offset"])))
+	}
+	stop()
+	require.NoError(t, <-done)
+}
+
+// TestMariaDBLeastRights makes the users that grants prints, and works as them.
+func TestMariaDBLeastRights(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "small", "small2")
+	queryMaria(t, m, "small", "CREATE TABLE a AS SELECT 1 AS x; CREATE VIEW v AS SELECT * FROM a; CREATE TRIGGER tr BEFORE INSERT ON a FOR EACH ROW SET NEW.x = 1; CREATE EVENT e ON SCHEDULE EVERY 1 YEAR DO SELECT 1; CREATE PROCEDURE p() SELECT 1")
+	dir := t.TempDir()
+	for user, purpose := range map[string]string{"pilot": "dump", "tester": "drill"} {
+		queryMaria(t, m, "", "DROP USER IF EXISTS "+user+"@localhost")
+		sql := run(t, dir, 0, "grants", "--for", purpose, "--from", fmt.Sprintf("mysql://%s@127.0.0.1:%d/small", user, m.Port)).stdout
+		script(t, m, "mysql", strings.ReplaceAll(sql, "'…'", "'hunter2'"))
+		defer queryMaria(t, m, "", "DROP USER "+user+"@localhost")
+	}
+	url := func(user, database string) string {
+		return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", user, m.Port, database)
+	}
+	require.Contains(t, run(t, dir, 1, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr, "refused the user pilot")
+	file := filepath.Join(dir, ".my.cnf")
+	require.NoError(t, os.WriteFile(file, []byte("[client]\npassword = \"hunter2\"\n"), 0o644))
+	require.Contains(t, run(t, dir, 2, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr, "others can read the password file")
+	require.NoError(t, os.Chmod(file, 0o600))
+	run(t, dir, 3, "dump", "--from", url("pilot", "small"), "--to", "keep", "--found")
+	// Who may not make a trigger while the server logs cannot test; that is no proof.
+	drill := []string{"drill", "adhoc/small", "--from", "keep", "--to", url("tester", "")}
+	require.Contains(t, run(t, dir, 1, drill...).stderr, "log_bin_trust_function_creators")
+	queryMaria(t, m, "", "SET GLOBAL log_bin_trust_function_creators = 1")
+	o := run(t, dir, 0, drill...)
+	require.Contains(t, o.stdout, "proven")
+	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as", "small2").stderr, "grainkeep grants")
+	require.Empty(t, sh(t, dir, "grep -r hunter2 keep || true"))
+
+	require.NoError(t, os.Remove(file))
+	// Users come back without their passwords, and locked.
+	queryMaria(t, m, "", "CREATE OR REPLACE ROLE crew; CREATE OR REPLACE USER deckhand@localhost IDENTIFIED BY 'secret'; GRANT SELECT ON small.* TO crew; GRANT crew TO deckhand@localhost")
+	defer queryMaria(t, m, "", "DROP USER IF EXISTS deckhand@localhost; DROP ROLE IF EXISTS crew")
+	run(t, dir, 3, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
+	require.Empty(t, sh(t, dir, "zstd -dcq keep/all/+server/*/*.zst | grep -E \"'\\*[0-9A-F]{40}'\" || true"))
+	queryMaria(t, m, "", "DROP USER deckhand@localhost; DROP ROLE crew")
+	o = run(t, dir, 3, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
+	require.Contains(t, o.stderr, "is left out: Error 1698", "root's right to be a proxy is not this user's to give")
+	require.Contains(t, o.stderr, "ALTER USER `deckhand`@`localhost` IDENTIFIED BY")
+	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand@localhost"), "GRANT `crew` TO `deckhand`@`localhost`")
+	require.Contains(t, queryMaria(t, m, "", "SHOW CREATE USER deckhand@localhost"), "ACCOUNT LOCK")
+}

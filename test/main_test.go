@@ -51,9 +51,11 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	if server, absent = testserver.StartPostgres(dir); absent == nil {
-		absent = demo.LoadPostgres(context.Background(), server.Config("postgres"), 1)
+		absent = demo.LoadServer(context.Background(), server.Script, "postgres", "", 1)
 	}
-	maria, noMaria = testserver.StartMariaDB(dir)
+	if maria, noMaria = testserver.StartMariaDB(dir); noMaria == nil {
+		noMaria = demo.LoadServer(context.Background(), maria.Script, "mysql", "", 1)
+	}
 	code := m.Run()
 	if server != nil {
 		server.Close()

@@ -247,3 +247,21 @@ func TestMariaDBLeastRights(t *testing.T) {
 	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand@localhost"), "GRANT `crew` TO `deckhand`@`localhost`")
 	require.Contains(t, queryMaria(t, m, "", "SHOW CREATE USER deckhand@localhost"), "ACCOUNT LOCK")
 }
+
+// TestDemoOnServers goes through the whole work on a server, and leaves nothing there.
+func TestDemoOnServers(t *testing.T) {
+	for _, c := range everyServer(t) {
+		t.Run(c.engine, func(t *testing.T) {
+			dir := t.TempDir()
+			o := run(t, dir, 0, "demo", "--on", c.url(""))
+			require.Contains(t, o.stdout, "── 8. What damage looks like")
+			require.Equal(t, 4, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout, "\nfailed  nightly/ternskerry_"))
+			require.Contains(t, o.stdout, "41,816 rows in 8 tables")
+			require.NotContains(t, c.databases(), "ternskerry")
+			c.run("", "CREATE DATABASE ternskerry_cargo")
+			defer c.run("", "DROP DATABASE ternskerry_cargo")
+			require.Contains(t, run(t, dir, 1, "demo", "other", "--on", c.url("")).stderr, "has a database ternskerry_cargo already")
+			require.Contains(t, c.databases(), "ternskerry_cargo", "what is not the demo's stays")
+		})
+	}
+}

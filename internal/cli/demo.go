@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -11,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
-	"grainkeep/internal/demo"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
@@ -19,41 +19,43 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	return &cobra.Command{
+	var on string
+	cmd := &cobra.Command{
 		Use: "demo [FOLDER]", Short: "Make demo databases and go through the whole work on them",
 		Long: `Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
 goes through the work on them: survey, dump, list, show, verify, restore, drill, and
-what damage looks like. Each command is shown with its real output.`,
+what damage looks like. Each command is shown with its real output. With --on, the
+databases are made on a server, named ternskerry_…, and removed at the end.`,
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			folder := "ternskerry-demo"
 			if len(names) > 0 {
 				folder = names[0]
 			}
-			return a.demo(folder)
+			return a.demo(folder, on)
 		},
 	}
+	cmd.Flags().StringVar(&on, "on", "", "the server to make the databases on: `SOURCE`, a URL or configured")
+	return cmd
 }
 
 const demoConfig = `timezone = "Atlantic/Faroe"
 
-[source.files]
-engine = "sqlite"
-path   = "data"
-
+[source.%s]
+%s
 [keep.barn]
 folder = "barn"
-floor  = "1%"
+floor  = "1%%"
 
 [job.nightly]
-source    = "files"
-databases = ["bookings.db", "c*"]
-optional  = ["ros*"]
+source    = %q
+databases = [%q, %q]
+optional  = [%q]
 keep      = "barn"
-
+%s
 [[job.nightly.check]]
-database = "bookings.db"
-sql      = "SELECT sum(amount) FROM posting"
+database = %q
+sql      = "SELECT sum(amount) FROM %sposting"
 answer   = "0"
 `
 
@@ -62,9 +64,10 @@ type walk struct {
 	a     *app
 	err   error
 	first string // the moment of the first bookings, as --at takes it
+	stage stage
 }
 
-func (a *app) demo(folder string) error {
+func (a *app) demo(folder, on string) error {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
 		return err
@@ -72,15 +75,24 @@ func (a *app) demo(folder string) error {
 	if entries, err := os.ReadDir(folder); err == nil && len(entries) > 0 {
 		return fault.New("demo-not-empty", nil, "%s is not empty", folder).Advise("name another folder: 'grainkeep demo FOLDER'")
 	}
-	w := &walk{a: a}
-	w.say("Tern & Skerry Ferries: making three databases in %s …", folder)
-	if err := demo.LoadSQLite(a.ctx, filepath.Join(folder, "data"), 1); err != nil {
+	w := &walk{a: a, stage: filesStage(folder)}
+	if on != "" {
+		if w.stage, err = a.serverStage(on); err != nil {
+			return err
+		}
+	}
+	w.say("Tern & Skerry Ferries: making three databases %s …", w.stage.where)
+	defer w.stage.remove(context.WithoutCancel(a.ctx))
+	if err := w.stage.load(a.ctx); err != nil {
 		return fault.New("demo-failed", err, "the demo's databases could not be made")
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
 	}
 	if err := os.Chdir(folder); err != nil {
 		return err
 	}
-	if err := keep.WriteNew("grainkeep.toml", []byte(demoConfig)); err != nil {
+	if err := keep.WriteNew("grainkeep.toml", []byte(w.stage.config)); err != nil {
 		return err
 	}
 	w.before()
@@ -143,12 +155,12 @@ func (w *walk) before() {
 	w.say("── 3. Take the dumps. Each is one moment of its database.")
 	w.run("03", "dump", "nightly")
 	w.run("0", "list")
-	w.run("0", "show", "nightly/bookings.db")
+	w.run("0", "show", "nightly/"+w.stage.bookings)
 	w.say("── 4. Read every byte back.")
 	w.run("0", "verify", "nightly")
 	w.say("── 5. Restore one under another name, beside the live one. An existing one is refused.")
-	w.run("0", "restore", "nightly/bookings.db", "--as", "bookings_yesterday.db")
-	w.run("1", "restore", "nightly/bookings.db")
+	w.run("0", "restore", "nightly/"+w.stage.bookings, "--as", w.stage.yesterday)
+	w.run("1", "restore", "nightly/"+w.stage.bookings)
 	w.say("── 6. Prove it: restore into a scratch database, compare every row, ask the job's check, clean up.")
 	w.run("0", "drill", "nightly")
 	w.run("0", "list")
@@ -163,12 +175,12 @@ func (w *walk) after() {
 		return
 	}
 	w.say("── 7. A day goes by: 250 new bookings, each with two postings, and a port is renamed.")
-	if err := change(w.a.ctx, "data/bookings.db"); err != nil {
+	if err := w.stage.change(w.a.ctx); err != nil {
 		w.err = fault.New("demo-failed", err, "the demo's data could not be changed")
 		return
 	}
-	w.run("03", "dump", "nightly/bookings.db")
-	w.run("0", "list", "nightly/bookings.db")
+	w.run("03", "dump", "nightly/"+w.stage.bookings)
+	w.run("0", "list", "nightly/"+w.stage.bookings)
 }
 
 func firstMoment() (string, error) {
@@ -184,41 +196,24 @@ func firstMoment() (string, error) {
 	return d.Manifest.Moment.In(chain.Zone(d)).Format("2006-01-02T15:04:05"), nil
 }
 
-func change(ctx context.Context, path string) error {
-	db, err := demo.OpenSQLite(path)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	_, err = db.ExecContext(ctx, `BEGIN;
-		UPDATE port SET name = 'Skerryvoe Harbour' WHERE code = 'SKR';
-		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250)
-			INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
-			SELECT printf('TN%05d', i), 1 + i * 7 % 1800, 1 + i * 11 % 6000, '2026-10-27 18:00:00', 2, 9900 FROM n;
-		INSERT INTO posting (booking_id, account_id, amount) SELECT id, 2, price FROM booking WHERE reference LIKE 'TN%';
-		INSERT INTO posting (booking_id, account_id, amount) SELECT id, 3, -price FROM booking WHERE reference LIKE 'TN%';
-		COMMIT;`)
-	return err
-}
-
 // damage flips one bit in a copy of the keep.
 func (w *walk) damage() {
 	if w.err != nil {
 		return
 	}
 	w.say("── 8. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
-	file, err := damagedCopy("barn", "barn-damaged")
+	file, err := damagedCopy("barn", "barn-damaged", w.stage.bookings)
 	if err != nil {
 		w.err = fault.New("demo-failed", err, "the copy could not be made")
 		return
 	}
 	w.a.print("\n(flipped a bit in %s)\n", file)
-	w.run("5", "verify", "nightly/bookings.db", "--from", "barn-damaged")
-	w.run("5", "drill", "nightly/bookings.db", "--from", "barn-damaged")
+	w.run("5", "verify", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
+	w.run("5", "drill", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
 }
 
 // damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
-func damagedCopy(from, to string) (string, error) {
+func damagedCopy(from, to, bookings string) (string, error) {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 		return "", err
 	}
@@ -231,9 +226,12 @@ func damagedCopy(from, to string) (string, error) {
 		return "", err
 	}
 	for i := len(dumps) - 1; i >= 0; i-- {
-		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == "bookings.db" {
-			path := filepath.Join(dumps[i].Path, "20-data", "posting", "part-0001.sql.zst")
-			return rel(k.Folder, path), flipBit(path)
+		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == bookings {
+			found, err := filepath.Glob(filepath.Join(dumps[i].Path, "20-data", "*posting", "part-0001.sql.zst"))
+			if err != nil || len(found) == 0 {
+				return "", errors.Join(err, fs.ErrNotExist)
+			}
+			return rel(k.Folder, found[0]), flipBit(found[0])
 		}
 	}
 	return "", fs.ErrNotExist
@@ -267,14 +265,12 @@ func (w *walk) end(folder string) {
 	})
 	w.say(`── That is the work. Everything is in %s (%s):
 
-   data/            the live databases, and bookings_yesterday.db beside them
-   barn/            the keep; read its START-HERE.txt and a dump's README.txt
+%s   barn/            the keep; read its START-HERE.txt and a dump's README.txt
    barn-damaged/    the copy with the flipped bit
    grainkeep.toml   the configuration
 
    Try next:
      cd %s
-     grainkeep restore nightly/bookings.db --at %s --as before.db --only booking
-     grainkeep list --from barn --json
-     rm -r %s    when you are done`, folder, phrase.Bytes(used), engine.ShellQuote(folder), w.first, engine.ShellQuote(folder))
+%s     grainkeep list --from barn --json
+     rm -r %s    when you are done`, folder, phrase.Bytes(used), w.stage.left, engine.ShellQuote(folder), w.stage.next(w.first), engine.ShellQuote(folder))
 }

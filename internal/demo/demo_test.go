@@ -31,14 +31,14 @@ func TestDataIsAlwaysTheSame(t *testing.T) {
 	require.Equal(t, "9e988c4cbf17", fmt.Sprintf("%x", h.Sum(nil))[:12], "the same on every machine")
 }
 
-func TestBothEnginesHaveTheSameTables(t *testing.T) {
+func TestEveryEngineHasTheSameTables(t *testing.T) {
 	create := regexp.MustCompile(`CREATE TABLE (?:freight\.)?(\w+)`)
 	for _, d := range Databases(1) {
 		var want []string
 		for _, table := range d.Tables {
 			want = append(want, table.Name)
 		}
-		for _, e := range []string{"sqlite", "postgres"} {
+		for _, e := range []string{"sqlite", "postgres", "mysql"} {
 			before, _, err := d.Schema(e)
 			require.NoError(t, err)
 			var got []string

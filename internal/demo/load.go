@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
@@ -76,69 +75,69 @@ func loadFile(ctx context.Context, path string, d Database) error {
 	return err
 }
 
-// LoadPostgres makes the demo's databases on a server. The configuration is of
-// any database there in which the user may create others.
-func LoadPostgres(ctx context.Context, at *pgx.ConnConfig, scale int) error {
-	home, err := pgx.ConnectConfig(ctx, at)
-	if err != nil {
-		return err
-	}
-	defer home.Close(ctx)
+// Script runs statements in a database of a server; in none, where its name is empty.
+type Script func(ctx context.Context, database, sql string) error
+
+// LoadServer makes the demo's databases on a server, each with a prefix to its name.
+func LoadServer(ctx context.Context, run Script, engine, prefix string, scale int) error {
+	create := map[string]string{"postgres": " TEMPLATE template0 ENCODING 'UTF8'", "mysql": " CHARACTER SET utf8mb4"}[engine]
 	for _, d := range Databases(scale) {
-		if _, err := home.Exec(ctx, "CREATE DATABASE "+d.Name+" TEMPLATE template0 ENCODING 'UTF8'"); err != nil {
+		before, after, err := d.Schema(engine)
+		if err != nil {
 			return err
 		}
-		own := at.Copy()
-		own.Database = d.Name
-		if err := loadServer(ctx, own, d); err != nil {
+		var sql strings.Builder
+		if engine == "postgres" {
+			sql.WriteString("SET search_path = public;\n")
+		} else {
+			sql.WriteString("SET time_zone = '+00:00';\n")
+		}
+		sql.WriteString(before)
+		for _, t := range d.Tables {
+			insert(&sql, t, engine)
+		}
+		sql.WriteString(after)
+		if err := run(ctx, "", "CREATE DATABASE "+prefix+d.Name+create); err != nil {
+			return err
+		}
+		if err := run(ctx, prefix+d.Name, sql.String()); err != nil {
 			return fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
 	return nil
 }
 
-func loadServer(ctx context.Context, at *pgx.ConnConfig, d Database) error {
-	before, after, err := d.Schema("postgres")
-	if err != nil {
-		return err
+// insert writes a table's rows as statements, some hundred rows each.
+func insert(b *strings.Builder, t Table, engine string) {
+	open, end := "'\\x", "'"
+	if engine == "mysql" {
+		open = "x'"
 	}
-	c, err := pgx.ConnectConfig(ctx, at)
-	if err != nil {
-		return err
+	columns := strings.Join(t.Columns, ", ")
+	if engine == "mysql" {
+		columns = "`" + strings.Join(t.Columns, "`, `") + "`"
 	}
-	defer c.Close(ctx)
-	if _, err := c.Exec(ctx, before); err != nil {
-		return err
-	}
-	for _, t := range d.Tables {
-		sql := "COPY " + t.Name + "(" + strings.Join(t.Columns, ",") + ") FROM STDIN"
-		if _, err := c.PgConn().CopyFrom(ctx, strings.NewReader(copyText(t)), sql); err != nil {
-			return fmt.Errorf("%s: %w", t.Name, err)
+	for i, row := range t.Rows {
+		if i%500 == 0 {
+			fmt.Fprintf(b, "INSERT INTO %s (%s) VALUES\n", t.Name, columns)
 		}
-	}
-	_, err = c.Exec(ctx, after)
-	return err
-}
-
-// copyText writes a table in the text form of COPY.
-func copyText(t Table) string {
-	escape := strings.NewReplacer(`\`, `\\`, "\t", `\t`, "\n", `\n`, "\r", `\r`)
-	var b strings.Builder
-	for _, row := range t.Rows {
-		for i, v := range row {
-			if i > 0 {
-				b.WriteByte('\t')
-			}
+		for j, v := range row {
+			b.WriteString(map[bool]string{true: "(", false: ", "}[j == 0])
 			switch v := v.(type) {
 			case nil:
-				b.WriteString(`\N`)
+				b.WriteString("NULL")
 			case []byte:
-				fmt.Fprintf(&b, `\\x%x`, v)
-			default:
-				b.WriteString(escape.Replace(fmt.Sprint(v)))
+				fmt.Fprintf(b, "%s%x%s", open, v, end)
+			case string:
+				b.WriteString("'" + strings.ReplaceAll(v, "'", "''") + "'")
+			case int64, float64:
+				if t.Name == "setting" { // whose values are of any kind
+					fmt.Fprintf(b, "'%v'", v)
+				} else {
+					fmt.Fprint(b, v)
+				}
 			}
 		}
-		b.WriteByte('\n')
+		b.WriteString(map[bool]string{true: ");\n", false: "),\n"}[i%500 == 499 || i == len(t.Rows)-1])
 	}
-	return b.String()
 }

@@ -114,6 +114,12 @@ type Source interface {
 	Close() error
 }
 
+// Scripter is a source that runs a script of an administrator's own in a database, or
+// in none: the demo makes its databases so.
+type Scripter interface {
+	Script(ctx context.Context, database, sql string) error
+}
+
 // Snapshot is one moment of one database.
 type Snapshot interface {
 	// Moment is the instant whose data the snapshot holds, by the server's clock.

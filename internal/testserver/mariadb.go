@@ -138,6 +138,14 @@ func (m *MariaDB) open(user, database string) *sql.DB {
 	return db
 }
 
+// Script runs statements in a database, or in none.
+func (m *MariaDB) Script(ctx context.Context, database, sql string) error {
+	db := m.Open(database)
+	defer db.Close()
+	_, err := db.ExecContext(ctx, sql)
+	return err
+}
+
 // Ask gives the rows of a query: values joined by "|", rows by a line feed.
 func (m *MariaDB) Ask(ctx context.Context, database, query string) (string, error) {
 	db := m.Open(database)

@@ -189,6 +189,20 @@ func (p *Postgres) Connect(ctx context.Context, database string) (*pgx.Conn, err
 	return pgx.ConnectConfig(ctx, p.Config(database))
 }
 
+// Script runs statements in a database, or in the maintenance database.
+func (p *Postgres) Script(ctx context.Context, database, sql string) error {
+	if database == "" {
+		database = "postgres"
+	}
+	c, err := p.Connect(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	_, err = c.PgConn().Exec(ctx, sql).ReadAll()
+	return err
+}
+
 // CloseSaved stops a server that another process started and wrote down as JSON.
 func CloseSaved(data []byte) (folder string, err error) {
 	var p Postgres

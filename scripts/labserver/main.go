@@ -39,7 +39,7 @@ func start(state string) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.LoadPostgres(context.Background(), p.Config("postgres"), 1); err != nil {
+	if err := demo.LoadServer(context.Background(), p.Script, "postgres", "", 1); err != nil {
 		p.Close()
 		return err
 	}

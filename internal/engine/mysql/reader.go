@@ -246,7 +246,7 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		}
 	}
 	row := make([]byte, 0, 2*piece)
-	return r.c.each(ctx, query, func(values []driver.Value) (err error) {
+	err := r.c.each(ctx, query, func(values []driver.Value) (err error) {
 		row = append(row[:0], '(')
 		for i, f := range h.forms {
 			if i > 0 {
@@ -258,6 +258,10 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		}
 		return to.Row(append(row, ')'), false)
 	})
+	if err != nil && ctx.Err() == nil {
+		return fmt.Errorf("reading %s: %w", t.ID, err)
+	}
+	return err
 }
 
 func appendValue(row []byte, v driver.Value, f form, to engine.Rows) ([]byte, error) {

@@ -136,3 +136,14 @@ func (s *source) holders(ctx context.Context) string {
 	}
 	return "it may be held by " + strings.Join(list, ", ") + "; end it, or give it more time with lock_wait"
 }
+
+// Script implements engine.Scripter.
+func (s *source) Script(ctx context.Context, database, sql string) error {
+	c, err := s.connect(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	_, err = c.exec(ctx, sql)
+	return err
+}

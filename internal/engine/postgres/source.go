@@ -267,3 +267,18 @@ func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
 		return d, err
 	})
 }
+
+// Script implements engine.Scripter.
+func (s *source) Script(ctx context.Context, database, sql string) error {
+	if database == "" {
+		_, err := s.home.PgConn().Exec(ctx, sql).ReadAll()
+		return plain(ctx, s.home, err)
+	}
+	c, err := s.connect(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer closeConn(c)
+	_, err = c.PgConn().Exec(ctx, sql).ReadAll()
+	return plain(ctx, c, err)
+}

@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/demo"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// stage is where the demo plays: on files, or on a server.
+type stage struct {
+	where     string // as a phrase
+	config    string
+	bookings  string // the name of that database
+	yesterday string // of its copy
+	left      string // what is left of the databases, in lines
+	load      func(context.Context) error
+	change    func(context.Context) error
+	remove    func(context.Context)
+	next      func(moment string) string // more to try
+}
+
+// aDay is what goes on from one dump to the next.
+const aDay = `UPDATE port SET name = 'Skerryvoe Harbour' WHERE code = 'SKR';
+	INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250)
+		SELECT %s, 1 + i * 7 %% 1800, 1 + i * 11 %% 6000, '2026-10-27 18:00:00', 2, 9900 FROM n;
+	INSERT INTO posting (booking_id, account_id, amount) SELECT id, 2, price FROM booking WHERE reference LIKE 'TN%%';
+	INSERT INTO posting (booking_id, account_id, amount) SELECT id, 3, -price FROM booking WHERE reference LIKE 'TN%%';
+	COMMIT;`
+
+func filesStage(folder string) stage {
+	data := filepath.Join(folder, "data")
+	return stage{
+		where: "in " + folder, bookings: "bookings.db", yesterday: "bookings_yesterday.db",
+		config: fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db", "c*", "ros*", "", "bookings.db", ""),
+		left:   "   data/            the live databases, and bookings_yesterday.db beside them\n",
+		load:   func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
+		change: func(ctx context.Context) error {
+			db, err := demo.OpenSQLite(filepath.Join(data, "bookings.db"))
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			_, err = db.ExecContext(ctx, "BEGIN;"+fmt.Sprintf(aDay, "printf('TN%05d', i)"))
+			return err
+		},
+		remove: func(context.Context) {},
+		next: func(moment string) string {
+			return "     grainkeep restore nightly/bookings.db --at " + moment + " --as before.db --only booking\n"
+		},
+	}
+}
+
+// demoPrefix begins the names of the demo's databases on a server.
+const demoPrefix = "ternskerry_"
+
+func (a *app) serverStage(on string) (stage, error) {
+	f, err := a.config()
+	if err != nil {
+		return stage{}, err
+	}
+	at, err := config.Address(f, on)
+	if err != nil {
+		return stage{}, err
+	}
+	if at.Secret != nil {
+		return stage{}, fault.Wrong("demo-secret", "the demo writes a configuration of its own, without secrets").Advise("give --on a URL; the password comes from the clients' usual password file")
+	}
+	src, err := engine.Open(a.ctx, at)
+	if err != nil {
+		return stage{}, err
+	}
+	defer src.Close()
+	if _, ok := src.(engine.Scripter); !ok {
+		return stage{}, fault.Wrong("demo-on-files", "%s is no server", on).Advise("leave --on out: the demo then makes SQLite files")
+	}
+	there, err := src.Databases(a.ctx)
+	if err != nil {
+		return stage{}, err
+	}
+	var names []string
+	for _, d := range demo.Databases(1) {
+		names = append(names, demoPrefix+d.Name)
+	}
+	bookings := names[0]
+	names = append(names, bookings+"_yesterday")
+	for _, d := range there {
+		for _, n := range names {
+			if d.Name == n {
+				return stage{}, fault.New("demo-in-the-way", nil, "the server has a database %s already", n).Advise("it may be an earlier demo's; look, and drop it")
+			}
+		}
+	}
+	script := func(ctx context.Context, database, sql string) error {
+		src, err := engine.Open(ctx, at)
+		if err != nil {
+			return err
+		}
+		defer src.Close()
+		return src.(engine.Scripter).Script(ctx, database, sql)
+	}
+	s := stage{
+		where: "on " + at.Server, bookings: bookings, yesterday: bookings + "_yesterday",
+		load: func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
+		change: func(ctx context.Context) error {
+			begin, number := "SET search_path = public; BEGIN;", "'TN' || lpad(i::text, 5, '0')"
+			if at.Engine == "mysql" {
+				begin, number = "START TRANSACTION;", "concat('TN', lpad(i, 5, '0'))"
+			}
+			return script(ctx, bookings, begin+fmt.Sprintf(aDay, number))
+		},
+		remove: func(ctx context.Context) {
+			for _, n := range names {
+				if err := script(ctx, "", "DROP DATABASE IF EXISTS "+n); err != nil {
+					a.mention(errors.Join(fmt.Errorf("the database %s could not be removed", n), err))
+				}
+			}
+		},
+		next: func(string) string { return "" },
+	}
+	s.config = serverConfig(at, names)
+	return s, nil
+}
+
+// serverConfig is the demo's configuration on a server. The drill is beside the source:
+// that is a choice, which the demo makes.
+func serverConfig(at engine.Location, names []string) string {
+	lines, schema := fmt.Sprintf("engine = %q\nserver = %q\nuser   = %q\n", at.Engine, at.Server, at.User), ""
+	if at.TLS != "" {
+		lines += fmt.Sprintf("tls    = %q\n", at.TLS)
+	}
+	if at.CA != "" {
+		lines += fmt.Sprintf("ca     = %q\n", at.CA)
+	}
+	if at.Engine == "postgres" {
+		schema = "public."
+	}
+	return fmt.Sprintf(demoConfig, "server", lines, "server", names[0], demoPrefix+"c*", demoPrefix+"ros*", "drill_on  = \"server\"\nserver    = false\n", names[0], schema)
+}

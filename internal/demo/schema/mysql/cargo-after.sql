@@ -1,0 +1,1 @@
+ALTER TABLE item ADD FULLTEXT KEY item_words (description);

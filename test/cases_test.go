@@ -1,0 +1,138 @@
+package test
+
+import (
+	"context"
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/demo"
+	"grainkeep/internal/testserver"
+)
+
+// privateServer is what both servers for tests can do.
+type privateServer interface {
+	Start() error
+	Stop(mode string) error
+	URL(database string) string
+	Script(ctx context.Context, database, sql string) error
+}
+
+// place is where a test of every engine happens: a private server, or a folder of
+// SQLite files.
+type place struct {
+	t      *testing.T
+	engine string
+	server privateServer // nil for files
+	folder string        // of the files
+	ask    func(database, sql string) string
+}
+
+// url is what --from and --to take; without a database, the whole place.
+func (p *place) url(database string) string {
+	switch {
+	case p.server != nil:
+		return p.server.URL(database)
+	case database == "":
+		return p.folder
+	}
+	return filepath.Join(p.folder, p.name(database))
+}
+
+// at is a server's address in a configuration.
+func (p *place) at() string {
+	u, err := url.Parse(p.server.URL(""))
+	require.NoError(p.t, err)
+	return u.Host
+}
+
+// name is a database's name as dumps have it.
+func (p *place) name(database string) string {
+	if p.server == nil {
+		return database + ".db"
+	}
+	return database
+}
+
+// run runs statements in a database; in none, where its name is empty.
+func (p *place) run(database, sql string) {
+	p.t.Helper()
+	if p.server == nil {
+		db, err := demo.OpenSQLite(filepath.Join(p.folder, p.name(database)))
+		require.NoError(p.t, err)
+		defer db.Close()
+		_, err = db.Exec("PRAGMA busy_timeout = 10000; " + sql)
+		require.NoError(p.t, err, "%.200s", sql)
+		return
+	}
+	require.NoError(p.t, p.server.Script(context.Background(), database, sql), "%.200s", sql)
+}
+
+// databases lists all that there are.
+func (p *place) databases() string {
+	p.t.Helper()
+	switch p.engine {
+	case "postgres":
+		return p.ask("", "SELECT string_agg(datname, ' ') FROM pg_database")
+	case "mysql":
+		return p.ask("", "SELECT group_concat(schema_name SEPARATOR ' ') FROM information_schema.schemata")
+	}
+	all := ""
+	entries, err := os.ReadDir(p.folder)
+	require.NoError(p.t, err)
+	for _, e := range entries {
+		all += e.Name() + " "
+	}
+	return all
+}
+
+// drop removes a database, if it is there.
+func (p *place) drop(database string) {
+	p.t.Helper()
+	switch p.engine {
+	case "postgres":
+		p.run("", "DROP DATABASE IF EXISTS "+database+" WITH (FORCE)")
+	case "mysql":
+		p.run("", "SET foreign_key_checks = 0; DROP DATABASE IF EXISTS "+database)
+	default:
+		found, _ := filepath.Glob(filepath.Join(p.folder, p.name(database)+"*"))
+		for _, f := range found {
+			require.NoError(p.t, os.Remove(f))
+		}
+	}
+}
+
+// everyServer gives the shared servers. One that cannot be had skips the test.
+func everyServer(t *testing.T) []*place {
+	t.Helper()
+	pg, mdb := needServer(t), needMariaDB(t)
+	return []*place{onPostgres(t, pg), onMariaDB(t, mdb)}
+}
+
+func onPostgres(t *testing.T, s *testserver.Postgres) *place {
+	return &place{t: t, engine: "postgres", server: s, ask: func(database, sql string) string {
+		if database == "" {
+			database = "postgres"
+		}
+		return query(t, s, database, sql)
+	}}
+}
+
+func onMariaDB(t *testing.T, m *testserver.MariaDB) *place {
+	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string { return queryMaria(t, m, database, sql) }}
+}
+
+// everyEngine gives the shared servers, and a folder of files.
+func everyEngine(t *testing.T) []*place {
+	t.Helper()
+	files := &place{t: t, engine: "sqlite", folder: t.TempDir()}
+	files.ask = func(database, sql string) string {
+		out := sh(t, files.folder, "sqlite3 "+files.name(database)+" \"$SQL\"", "SQL="+sql)
+		return out[:max(0, len(out)-1)]
+	}
+	require.NoError(t, demo.LoadSQLite(context.Background(), files.folder, 1))
+	return append(everyServer(t), files)
+}

@@ -2,9 +2,11 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -135,4 +137,39 @@ func everyEngine(t *testing.T) []*place {
 	}
 	require.NoError(t, demo.LoadSQLite(context.Background(), files.folder, 1))
 	return append(everyServer(t), files)
+}
+
+// TestTablesAndRowsThatAreLeftOut: what a job leaves out is not there, nothing that
+// needs it is, and everybody is told.
+func TestTablesAndRowsThatAreLeftOut(t *testing.T) {
+	for _, p := range everyEngine(t) {
+		t.Run(p.engine, func(t *testing.T) {
+			dir := t.TempDir()
+			at := "path = " + strconv.Quote(p.folder)
+			if p.server != nil {
+				at = fmt.Sprintf("server = %q\nuser = %q", p.at(), testserver.Admin)
+			}
+			config := fmt.Sprintf("[source.s]\nengine = %q\n%s\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\nserver = false\ndatabases = [%q]\nlock_tables = true\nskip_tables = [\"post*\", \"nothing_*\"]\n[[job.j.rows]]\ntable = \"booking\"\nwhere = \"id <= 100\"\n", p.engine, at, p.name("bookings"))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+			run(t, dir, 0, "keep", "create", "k")
+			o := run(t, dir, 3, "dump", "j")
+			require.Contains(t, o.stderr, `the entry "nothing_*" of skip_tables matches no table`)
+			path := lines(o.stdout)[0]
+			shown := run(t, dir, 0, "show", "j").stdout
+			require.Regexp(t, "left out +by the job: .*table .*posting.*view .*balance", shown)
+			require.Regexp(t, "in part +.*booking.*: only rows where id <= 100", shown)
+			readme, err := os.ReadFile(filepath.Join(path, "README.txt"))
+			require.NoError(t, err)
+			require.Contains(t, string(readme), "it has only the rows where id <= 100")
+			run(t, dir, 0, "drill", path, "--to", p.url(""))
+			p.drop("narrow")
+			defer p.drop("narrow")
+			run(t, dir, 0, "restore", path, "--to", p.url(""), "--as", p.name("narrow"))
+			require.Equal(t, "100", p.ask("narrow", "SELECT count(*) FROM booking"))
+			require.Equal(t, "1800", p.ask("narrow", "SELECT count(*) FROM sailing_load"))
+			if p.server != nil {
+				require.Equal(t, "0", p.ask("narrow", "SELECT count(*) FROM information_schema.tables WHERE table_name IN ('posting', 'balance') AND 'narrow' IN (table_schema, table_catalog)"))
+			}
+		})
+	}
 }

@@ -87,6 +87,21 @@ func (a *app) show(d *keep.Dump, all bool) {
 			line("", "%s", x)
 		}
 	}
+	if len(m.LeftOut) > 0 {
+		line("left out", "by the job: %s", strings.Join(m.LeftOut, ", "))
+	}
+	for _, t := range m.Tables {
+		if t.Where != "" {
+			line("in part", "%s: only rows where %s", phrase.OneLine(t.ID), phrase.OneLine(t.Where))
+		}
+	}
+	if file := m.Position["file"]; file != "" {
+		at := file + " at " + m.Position["offset"]
+		if gtid := m.Position["gtid"]; gtid != "" {
+			at += ", GTID " + gtid
+		}
+		line("log", "%s", at)
+	}
 	a.print("%s\n\n", head.Render())
 	a.showTables(m, all)
 }

@@ -64,7 +64,16 @@ type Job struct {
 	Server      *bool    `toml:"server,omitempty"`    // nil: yes
 	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
 	DrillOn     string   `toml:"drill_on,omitempty"`
+	SkipTables  []string `toml:"skip_tables,omitempty"` // patterns
+	LockTables  bool     `toml:"lock_tables,omitempty"` // those without transactions
+	Rows        []RowsOf `toml:"rows,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
+}
+
+// RowsOf says which rows of a table a job takes.
+type RowsOf struct {
+	Table string `toml:"table"`
+	Where string `toml:"where"`
 }
 
 // Check is a query with the answer that it must have in every drill.
@@ -79,7 +88,8 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "check"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "lock_tables", "rows", "check"},
+	"rows":   {"table", "where"},
 	"check":  {"database", "sql", "answer"},
 }
 
@@ -105,8 +115,8 @@ func explain(path string, err error) error {
 		switch {
 		case known[key[0]] == nil:
 			name = key[0]
-		case len(key) > 3 && key[2] == "check":
-			section = "check"
+		case len(key) > 3 && (key[2] == "check" || key[2] == "rows"):
+			section = key[2]
 		case len(key) > 1:
 			section = key[0]
 		}
@@ -219,6 +229,11 @@ func (f *File) checkJob(name string, j Job) error {
 	if j.LockWait != "" {
 		if _, err := phrase.ParseAge(j.LockWait); err != nil {
 			return f.wrong(where, "lock_wait: %v", err)
+		}
+	}
+	for _, r := range j.Rows {
+		if r.Table == "" || r.Where == "" {
+			return f.wrong(where, "an entry of rows lacks its table or its where").Advise("write both: the table's name or pattern, and the condition as SQL")
 		}
 	}
 	for _, c := range j.Check {
@@ -338,7 +353,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
-	at.Passwords, at.Workers = j.Passwords, j.Workers
+	at.Passwords, at.Workers, at.Hold = j.Passwords, j.Workers, j.LockTables
 	k, err := f.OpenKeep(j.Keep)
 	if err != nil {
 		return nil, err
@@ -348,7 +363,11 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 		return nil, err
 	}
 	text, err := f.Excerpt(name)
-	return &dump.Job{Name: name, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
+	var rows []dump.Condition
+	for _, r := range j.Rows {
+		rows = append(rows, dump.Condition(r))
+	}
+	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
 		Keep: k, Compression: c, Zone: f.zone, Config: text, Server: j.Server == nil || *j.Server}, err
 }
 

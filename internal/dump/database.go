@@ -40,7 +40,9 @@ func (r *runner) database(ctx context.Context, src engine.Source, work *keep.Wor
 	if err := o.guard(1 << 30); err != nil { // look now, whatever was written since
 		return nil, err
 	}
+	left := r.narrow(o.cat, d.Name)
 	o.m = r.blank(d.Name, snap, started)
+	o.m.LeftOut = left
 	for _, w := range o.cat.Warnings {
 		r.w.Warn(d.Name + ": " + w)
 	}
@@ -243,6 +245,14 @@ must succeed before the next.
 		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables)), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes))
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")
+	}
+	if len(m.LeftOut) > 0 {
+		b.WriteString("\nNot in this dump, as its job says: " + phrase.OneLine(strings.Join(m.LeftOut, ", ")) + "\n")
+	}
+	for _, t := range m.Tables {
+		if t.Where != "" {
+			b.WriteString("\nOf " + phrase.OneLine(t.ID) + " it has only the rows where " + phrase.OneLine(t.Where) + "\n")
+		}
 	}
 	b.WriteString(`
 The files are plain SQL. Their order by name is the order to load them in:

@@ -24,9 +24,11 @@ type Job struct {
 	Keep        *keep.Keep
 	Compression stream.Compression
 	Zone        *time.Location
-	Server      bool   // what belongs to the server itself too
-	Config      []byte // as it is kept beside the dumps; no secrets
-	Tool        string // name and version of this program
+	Server      bool        // what belongs to the server itself too
+	Skip        []string    // patterns of tables that are left out
+	Rows        []Condition // tables of which some rows are dumped
+	Config      []byte      // as it is kept beside the dumps; no secrets
+	Tool        string      // name and version of this program
 }
 
 // Done is a finished dump.
@@ -70,7 +72,7 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 		return nil, err
 	}
 	defer lock.Release()
-	r := &runner{Job: j, w: w, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC()}
+	r := &runner{Job: j, w: w, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(), matched: map[string]bool{}}
 	left, err := j.Keep.Sweep()
 	if err != nil {
 		return nil, err
@@ -112,6 +114,7 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 		r.res.Done = append(r.res.Done, *done)
 		w.Done(*done)
 	}
+	r.unmatched()
 	if len(r.res.Done) > 0 && j.Config != nil {
 		if err := j.Keep.SaveJob(j.Name, j.Config); err != nil {
 			r.w.Warn("the job's configuration could not be kept beside the dumps: " + err.Error())
@@ -127,6 +130,7 @@ type runner struct {
 	plan    *Plan
 	server  engine.Server
 	started time.Time
+	matched map[string]bool // entries of Skip and Rows
 }
 
 // prepare finds out what will be dumped and whether there is room.

@@ -40,6 +40,7 @@ type Location struct {
 	Workers   int                    // at most so many connections that read or load; 0: as the engine sees fit
 	Passwords bool                   // dump the password hashes of the server's users too
 	LockWait  time.Duration          // longest wait for a lock held by others
+	Hold      bool                   // keep writers out of tables that no snapshot holds
 }
 
 // Driver is an engine in the registry.
@@ -247,6 +248,8 @@ type Table struct {
 	// land in is the target's business.
 	Tree    string
 	Through string
+	// Where is a condition of the administrator's on the rows; empty: all of them.
+	Where string
 	// Count is a query that prints a line "ID|rows"; for a table with Through, of
 	// the whole tree.
 	Count string

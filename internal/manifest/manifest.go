@@ -63,6 +63,7 @@ type Table struct {
 	Sum     string   `json:"sum"`
 	Bytes   int64    `json:"bytes"` // text of the rows
 
+	Where   string   `json:"where,omitempty"`   // the dump has only those rows
 	Tree    string   `json:"tree,omitempty"`    // the partitioned table at the top, of a partition
 	Through string   `json:"through,omitempty"` // the same, where rows are loaded through it
 	Files   []string `json:"files"`
@@ -100,6 +101,7 @@ type Manifest struct {
 	Fingerprint string            `json:"fingerprint"`
 	Objects     map[string]int    `json:"objects"`            // how many of each kind
 	Position    map[string]string `json:"position,omitempty"` // of the moment in the server's change log
+	LeftOut     []string          `json:"left_out,omitempty"` // by the job: tables, and what needs them
 	Warnings    []string          `json:"warnings,omitempty"`
 	RawBytes    int64             `json:"raw_bytes"`
 	StoredBytes int64             `json:"stored_bytes"`

@@ -23,8 +23,8 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
-	only := flag.String("only", "", "sqlite or postgres: measure just that")
-	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for SQLite")
+	only := flag.String("only", "", "sqlite, postgres or mariadb: measure just that")
+	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for the others")
 	flag.IntVar(&rounds, "rounds", rounds, "how often each is measured; the median counts")
 	flag.Parse()
 	path, err := filepath.Abs(*program)
@@ -49,15 +49,19 @@ func bench(program, only string, scale float64) error {
 	if err := startUp(program); err != nil {
 		return err
 	}
-	if only != "postgres" {
-		if err := benchSQLite(program, dir, int(2e6*scale)); err != nil {
-			return fmt.Errorf("SQLite: %w", err)
+	for _, b := range []struct {
+		name  string
+		rows  float64
+		bench func(program, dir string, rows int) error
+	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}} {
+		if only != "" && only != b.name {
+			continue
+		}
+		if err := b.bench(program, dir, int(b.rows*scale)); err != nil {
+			return fmt.Errorf("%s: %w", b.name, err)
 		}
 	}
-	if only == "sqlite" {
-		return nil
-	}
-	return benchPostgres(program, dir, int(5e6*scale))
+	return nil
 }
 
 func startUp(program string) error {

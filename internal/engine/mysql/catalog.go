@@ -194,7 +194,8 @@ func (r *catalogReader) views(ctx context.Context) error {
 			if _, view := object[other]; view && other != name {
 				put(other, append(path, name))
 			}
-			if id := known[other]; id != "" && other != name && !slices.Contains(o.Needs, id) {
+			_, later := object[other]
+			if id := known[other]; id != "" && other != name && (!later || done[other]) && !slices.Contains(o.Needs, id) {
 				o.Needs = append(o.Needs, id)
 			}
 		}

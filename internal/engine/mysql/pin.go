@@ -21,6 +21,7 @@ type pin struct {
 	moment    time.Time
 	position  map[string]string
 	tables    []pinned
+	keeper    *conn // keeps writers out of tables without transactions
 }
 
 // pinned is a table of a pin.
@@ -33,6 +34,7 @@ func (p *pin) release() {
 	for _, c := range p.readers {
 		c.close()
 	}
+	p.keeper.close()
 }
 
 // Fix takes one moment of several databases.
@@ -97,6 +99,11 @@ func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err 
 		}
 		p.readers = append(p.readers, c)
 	}
+	if s.at.Hold {
+		if err := s.hold(ctx, p); err != nil {
+			return false, err
+		}
+	}
 	if readers > 1 || !s.maria {
 		err = s.together(ctx, p)
 	} else if _, err = p.readers[0].exec(ctx, begin); err == nil {
@@ -111,6 +118,29 @@ func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err 
 		}
 	}
 	return true, nil
+}
+
+// hold locks the tables that no snapshot holds against writers.
+func (s *source) hold(ctx context.Context, p *pin) (err error) {
+	var list []string
+	for _, d := range p.databases {
+		rows, err := s.home.rows(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = "+literal(d)+" AND table_type = 'BASE TABLE'")
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if !transactional(r[1]) {
+				list = append(list, quote(d)+"."+quote(r[0])+" READ")
+			}
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	if p.keeper, err = s.connect(ctx, ""); err == nil {
+		_, err = p.keeper.exec(ctx, "LOCK TABLES "+strings.Join(list, ", "))
+	}
+	return err
 }
 
 // begin starts a snapshot.

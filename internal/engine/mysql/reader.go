@@ -235,6 +235,9 @@ const piece = 128 << 10
 func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to engine.Rows) error {
 	h := t.Handle.(*handle)
 	query := h.query
+	if t.Where != "" {
+		query += " WHERE (" + t.Where + ")"
+	}
 	if h.key != "" && t.Blocks > 0 {
 		switch {
 		case part.From > 0 && part.To > 0:

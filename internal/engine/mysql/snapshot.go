@@ -63,7 +63,7 @@ func (p *snapshot) read(ctx context.Context) error {
 		return err
 	}
 	p.cat.Position = p.pin.position
-	if len(r.outside) > 0 {
+	if len(r.outside) > 0 && p.pin.keeper == nil {
 		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(r.outside, ", ")))
 	}
 	return nil

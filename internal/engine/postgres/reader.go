@@ -54,7 +54,7 @@ func (r *reader) Close() error {
 func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to engine.Rows) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	h := t.Handle.(handle)
+	h := t.Handle.(handle).where(t.Where)
 	free, err := r.lock(h.table)
 	switch {
 	case err != nil:
@@ -70,6 +70,18 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 		return readFailure(t.ID, err)
 	}
 	return nil
+}
+
+// where is the handle of those rows that meet a condition.
+func (h handle) where(condition string) handle {
+	switch {
+	case condition == "":
+	case h.query == "":
+		h.query = "SELECT " + h.columns + " FROM ONLY " + h.table + " WHERE (" + condition + ")"
+	default:
+		h.query += " AND (" + condition + ")"
+	}
+	return h
 }
 
 // copyRows copies rows out in their encoding. It is set by a statement of its own: a

@@ -78,6 +78,7 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 		parts = append(parts, "SELECT "+literal(q.name)+"::text, last_value, is_called FROM "+q.name)
 		if q.table != 0 && !q.identity {
 			on := r.tableID[q.table]
+			r.nodes[key{"pg_class", q.oid}].obj.Table = on // it goes where the table goes
 			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.name, Table: on, Section: engine.Schema,
 				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.name, on, q.column)},
 				key{"pg_class", q.oid}, key{"pg_class", q.table})

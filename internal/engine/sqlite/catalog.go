@@ -133,9 +133,29 @@ func (r *catalogReader) object(ctx context.Context, e entry) error {
 		}
 	case "trigger":
 		o.Table = quote(e.table)
+		o.Needs = r.mentioned(e.sql)
+	case "view":
+		o.Needs = r.mentioned(e.sql)
 	}
 	r.cat.Objects = append(r.cat.Objects, o)
 	return nil
+}
+
+var word = regexp.MustCompile("\\w+|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|\\[[^]]*\\]")
+
+// mentioned are the tables, and the views before this one, whose names stand in a
+// definition. The library itself keeps no record of what needs what.
+func (r *catalogReader) mentioned(sql string) (needs []string) {
+	said := map[string]bool{}
+	for _, w := range word.FindAllString(sql, -1) {
+		said[strings.ToLower(strings.Trim(w, "\"`[]"))] = true
+	}
+	for _, o := range r.cat.Objects {
+		if (o.Kind == "table" || o.Kind == "view") && said[strings.ToLower(strings.Trim(o.Name, `"`))] {
+			needs = append(needs, o.ID())
+		}
+	}
+	return needs
 }
 
 // statement ends a definition. One that ends in a comment would swallow the

@@ -219,7 +219,11 @@ const piece = 128 << 10
 func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
 	enc := encoding(r.s.cat.Facts["encoding"])
 	row := make([]byte, 0, 2*piece)
-	err := r.s.c.each(ctx, "SELECT "+columnList(t.Columns)+" FROM "+t.ID, func(s *stmt) error {
+	query := "SELECT " + columnList(t.Columns) + " FROM " + t.ID
+	if t.Where != "" {
+		query += " WHERE (" + t.Where + ")"
+	}
+	err := r.s.c.each(ctx, query, func(s *stmt) error {
 		row = append(row[:0], '(')
 		for i := range s.n {
 			if i > 0 {

@@ -1,0 +1,85 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"grainkeep/internal/testserver"
+)
+
+// benchMariaDB measures a dump against the interactive client that streams the same
+// rows, and a restore against the client's bulk load of them.
+func benchMariaDB(program, dir string, rows int) error {
+	m, err := testserver.StartMariaDB(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=", "--max-binlog-size=1G")
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	ctx := context.Background()
+	run := func(database, sql string) error { return m.Script(ctx, database, sql) }
+	if err := run("", "CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
+		return err
+	}
+	err = run("bench", fmt.Sprintf(`CREATE TABLE booking (id int PRIMARY KEY, reference varchar(12), passenger varchar(40), made_at datetime, price bigint, weight decimal(12,4), note varchar(120));
+		INSERT INTO booking SELECT seq, concat('TS', hex(seq * 37)), concat('Passenger number ', seq %% 60000), '2026-03-01' + INTERVAL (seq * 61 %% 20000000) SECOND, seq * 7919 %% 90000, (seq * 31 %% 100000) / 7,
+		concat('Cabin ', seq * 13 %% 500, ' on deck ', seq %% 9, elt(1 + seq %% 4, ', travels with a dog', ', needs a ramp', ', vegetarian meals', ', late arrival'),
+			', paid at ', elt(1 + seq * 7 %% 5, 'Halsund', 'Ternoy', 'Skerryvoe', 'Gullhaven', 'Brattholm'), ' counter ', seq * 17 %% 23) FROM seq_1_to_%d`, rows))
+	if err != nil {
+		return err
+	}
+	client := func(database, sql string) error {
+		words := append(m.Client(), "--quick", "--local-infile", "-e", sql, database)
+		var out bytes.Buffer
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.Stderr = &out
+		if err := cmd.Run(); err != nil { // its standard output is the null device
+			return fmt.Errorf("%w: %s", err, out.String())
+		}
+		return nil
+	}
+	store := filepath.Join(dir, "keep-mariadb")
+	against := func() error { return client("bench", "SELECT * FROM booking") }
+	if err := duel("full dump, MariaDB", 1.15, against, program, m.URL("bench"), store); err != nil {
+		return err
+	}
+	const keys = "ALTER TABLE booking ADD KEY by_passenger (passenger), ADD KEY by_day (made_at, price)"
+	if err := run("bench", keys); err != nil {
+		return err
+	}
+	if _, _, err := measured(program, "dump", "--from", m.URL("bench"), "--to", store, "--job", "restore"); err != nil {
+		return err
+	}
+	text := filepath.Join(dir, "rows.txt")
+	if err := run("bench", "SELECT * FROM booking INTO OUTFILE '"+filepath.Join(m.Folder, "rows.txt")+"' CHARACTER SET utf8mb4"); err != nil {
+		return err
+	}
+	if err := os.Rename(filepath.Join(m.Folder, "rows.txt"), text); err != nil {
+		return err
+	}
+	if err := os.Chmod(text, 0o644); err != nil {
+		return err
+	}
+	ratios, best, other, memory := make([]float64, rounds), time.Hour, time.Hour, int64(0)
+	for i := range rounds {
+		if err := run("", "DROP DATABASE IF EXISTS ours; DROP DATABASE IF EXISTS theirs; CREATE DATABASE theirs CHARACTER SET utf8mb4; CREATE TABLE theirs.booking LIKE bench.booking; ALTER TABLE theirs.booking DROP KEY by_passenger, DROP KEY by_day"); err != nil {
+			return err
+		}
+		start := time.Now()
+		if err := client("theirs", "LOAD DATA LOCAL INFILE '"+text+"' INTO TABLE booking CHARACTER SET utf8mb4; "+keys); err != nil {
+			return err
+		}
+		o := time.Since(start)
+		t, mem, err := measured(program, "restore", "restore/bench", "--from", store, "--to", m.URL(""), "--as", "ours")
+		if err != nil {
+			return err
+		}
+		best, other, memory, ratios[i] = min(best, t), min(other, o), max(memory, mem), t.Seconds()/o.Seconds()
+	}
+	report("restore, MariaDB", 1.0, best, other, ratios, memory)
+	return nil
+}

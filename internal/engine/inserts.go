@@ -15,7 +15,7 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 	var sql []byte
 	for {
 		begin := len(sql)
-		if sql, err = readLine(in, sql); err == io.EOF {
+		if sql, err = ReadLine(in, sql); err == io.EOF {
 			if bytes.HasPrefix(sql, []byte("INSERT INTO ")) || bytes.Contains(sql, []byte("\nINSERT INTO ")) {
 				return rows, errors.New("the last statement has no end")
 			}
@@ -37,8 +37,8 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 	}
 }
 
-// readLine appends one line, with its line feed, to b.
-func readLine(in *bufio.Reader, b []byte) ([]byte, error) {
+// ReadLine appends one line, with its line feed, to b.
+func ReadLine(in *bufio.Reader, b []byte) ([]byte, error) {
 	for {
 		part, err := in.ReadSlice('\n')
 		b = append(b, part...)

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
@@ -50,12 +51,25 @@ func statements(sql string) (list []string) {
 	return list
 }
 
-// Load runs the INSERT statements of a data file in one transaction.
-func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (int64, error) {
-	if _, err := s.c.exec(ctx, "START TRANSACTION"); err != nil {
+// Load loads a data file in one transaction.
+func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (rows int64, err error) {
+	in := bufio.NewReaderSize(text, 256<<10)
+	head, target, err := headOf(in)
+	if err != nil || target == "" {
 		return 0, err
 	}
-	rows, err := load(ctx, s.c, text, seen)
+	fast, err := s.inBulk(ctx, quoted.FindString(target))
+	if err != nil {
+		return 0, err
+	}
+	if _, err := s.c.exec(ctx, head+"START TRANSACTION"); err != nil {
+		return 0, err
+	}
+	if fast {
+		rows, err = s.bulk(ctx, target, in, seen)
+	} else {
+		rows, err = load(ctx, s.c, target, in, strings.Contains(head, lenient), seen)
+	}
 	if err == nil {
 		_, err = s.c.exec(ctx, "COMMIT")
 	} else {
@@ -64,18 +78,36 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (i
 	return rows, err
 }
 
-// load runs INSERT statements. The first comes with the file's settings, which hold for
-// the others. Where ENUM values that are no members made the server lenient, every other
-// warning is an error.
-func load(ctx context.Context, c *conn, text io.Reader, seen func(int64)) (int64, error) {
-	first, easy := true, false
-	return engine.Inserts(text, seen, func(sql []byte) (int64, error) {
-		if first {
-			first, easy = false, bytes.Contains(sql, []byte(lenient))
-		} else if i := bytes.Index(sql, []byte("INSERT INTO ")); i > 0 {
-			sql = sql[i:]
+const (
+	insert = "INSERT INTO "
+	values = " VALUES\n"
+)
+
+// headOf reads a file up to its first row: its settings, and what it inserts into. A
+// name may hold line feeds.
+func headOf(in *bufio.Reader) (settings, target string, err error) {
+	var text strings.Builder
+	for {
+		line, err := in.ReadString('\n')
+		text.WriteString(line)
+		if err == io.EOF {
+			return text.String(), "", nil
 		}
-		n, err := c.exec(ctx, string(sql))
+		if err != nil {
+			return "", "", err
+		}
+		if before, after, ok := strings.Cut("\n"+text.String(), "\n"+insert); ok && strings.HasSuffix(after, values) && strings.Count(after, "`")%2 == 0 {
+			return strings.TrimPrefix(before, "\n") + "\n", strings.TrimSuffix(after, values), nil
+		}
+	}
+}
+
+// load runs INSERT statements, whose first head has been read. Where ENUM values that
+// are no members made the server lenient, every other warning is an error.
+func load(ctx context.Context, c *conn, target string, in *bufio.Reader, easy bool, seen func(int64)) (int64, error) {
+	whole := io.MultiReader(strings.NewReader(insert+target+values), in)
+	return engine.Inserts(whole, seen, func(sql []byte) (int64, error) {
+		n, err := c.exec(ctx, string(sql[max(0, bytes.Index(sql, []byte(insert))):]))
 		if err == nil && easy {
 			err = warned(ctx, c)
 		}

@@ -1,0 +1,73 @@
+package mysql
+
+import (
+	"bufio"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestDefinitionsAreTakenApart(t *testing.T) {
+	tab, err := parse("CREATE TABLE `t` (\n  `id` int(11) NOT NULL AUTO_INCREMENT,\n  `a,b` enum('x,(y','it''s','') CHARACTER SET latin1 DEFAULT 'x,(y' COMMENT 'it''s, \\'odd\\' (',\n"+
+		"  `n` int(11) DEFAULT nextval(`here`.`seq`),\n  `f` float(7,3) DEFAULT NULL,\n  `g``h` int(11) GENERATED ALWAYS AS (`id` * 2) VIRTUAL,\n  PRIMARY KEY (`id`),\n  UNIQUE KEY `u` (`a,b`(3)),\n"+
+		"  FULLTEXT KEY `w` (`a,b`),\n  CONSTRAINT `fk` FOREIGN KEY (`n`) REFERENCES `o` (`id`),\n  CONSTRAINT `c` CHECK (`n` > 0 and `f` <> ')')\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='(x, y)'\n PARTITION BY HASH (`id`)", "here")
+	require.NoError(t, err)
+	require.Equal(t, []string{"UNIQUE KEY `u` (`a,b`(3))", "FULLTEXT KEY `w` (`a,b`)"}, tab.keys)
+	require.Equal(t, []string{"CONSTRAINT `fk` FOREIGN KEY (`n`) REFERENCES `o` (`id`)"}, tab.references)
+	require.Equal(t, "`n` int(11) DEFAULT nextval(`seq`)", tab.inside[2])
+	require.Equal(t, ") ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='(x, y)'\n PARTITION BY HASH (`id`)", tab.options)
+	require.Equal(t, "InnoDB", tab.engine)
+	require.Len(t, tab.columns, 5)
+	require.Equal(t, column{name: "a,b", kind: "enum", charset: "latin1", full: "'x,(y','it''s',''"}, tab.columns[1])
+	require.True(t, tab.columns[3].scaled)
+	require.Equal(t, column{name: "g`h", kind: "int", charset: "utf8mb4", full: "11", generated: true}, tab.columns[4])
+	_, f := tab.columns[1].read()
+	require.Equal(t, number, f, "an ENUM with an empty member is written by number")
+
+	// A column that counts by itself keeps one key; tables without transactions keep all.
+	tab, err = parse("CREATE TABLE `t` (\n  `n` int(11) NOT NULL AUTO_INCREMENT,\n  KEY `k` (`n`),\n  KEY `l` (`n`)\n) ENGINE=InnoDB", "")
+	require.NoError(t, err)
+	require.Equal(t, []string{"KEY `l` (`n`)"}, tab.keys)
+	tab, err = parse("CREATE TABLE `t` (\n  `n` int(11),\n  KEY `k` (`n`)\n) ENGINE=MyISAM", "")
+	require.NoError(t, err)
+	require.Empty(t, tab.keys)
+	_, err = parse("CREATE VIEW", "")
+	require.Error(t, err)
+}
+
+func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
+	require.Equal(t, []string{"SET a = 1;", "CREATE TRIGGER x BEGIN SET b = 1; END", "SET c = 2;", "CREATE y // z"},
+		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = 2;\nDELIMITER ///\nCREATE y // z///\nDELIMITER ;\n"))
+	require.Equal(t, []string{"A;\nB;"}, statements("A;\nB;\n"))
+}
+
+func TestRowsBecomeFields(t *testing.T) {
+	for row, want := range map[string]string{
+		"(1,-2.5e-3,NULL,'a'),\n":              "1\t-2.5e-3\t\\N\ta\n",
+		`('it\'s, (\\','','x\t\n\0\Z');` + "\n": `it\'s, (\\` + "\t\t" + `x\t\n\0\Z` + "\n",
+		"(x'00095c0a41',x'');\n":               `\0\t\\\nA` + "\t\n",
+	} {
+		got, err := appendFields(nil, []byte(row[1:]))
+		require.NoError(t, err, row)
+		require.Equal(t, want, string(got))
+	}
+	for _, bad := range []string{"", "1", "'a", "'a'b)", "x'0)", "x'0g')", "1;"} {
+		_, err := appendFields(nil, []byte(bad))
+		require.Error(t, err, bad)
+	}
+	_, err := (&bulkRows{in: bufio.NewReader(strings.NewReader("(1),\n(2")), seen: func(int64) {}}).Read(make([]byte, 10))
+	require.NoError(t, err, "what came before is handed on")
+	b := &bulkRows{in: bufio.NewReader(strings.NewReader("(2")), seen: func(int64) {}}
+	b.Read(make([]byte, 10))
+	require.Error(t, b.err, "a row that was cut off")
+}
+
+func TestHeadsOfFiles(t *testing.T) {
+	settings, target, err := headOf(bufio.NewReader(strings.NewReader("SET a;\nINSERT INTO `odd\n VALUES\n` (`x`) VALUES\n(1);\n")))
+	require.NoError(t, err)
+	require.Equal(t, "SET a;\n|`odd\n VALUES\n` (`x`)", settings+"|"+target)
+	_, target, err = headOf(bufio.NewReader(strings.NewReader("SET a;\n")))
+	require.NoError(t, err)
+	require.Empty(t, target, "a table without rows")
+}

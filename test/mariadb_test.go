@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -168,34 +169,42 @@ func TestMariaDBOneMoment(t *testing.T) {
 	freshMaria(t, m, "left_hand", "left_back")
 	freshMaria(t, m, "right_hand", "right_back")
 	for _, d := range []string{"left_hand", "right_hand"} {
-		queryMaria(t, m, d, "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0)")
+		queryMaria(t, m, d, "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE old (v bigint) ENGINE=MyISAM; INSERT INTO old VALUES (0)")
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	done := make(chan error)
+	defer stop()
+	done := make(chan error, 1)
 	go func() {
 		db := m.Open("")
 		defer db.Close()
 		var err error
 		for ctx.Err() == nil && err == nil {
-			_, err = db.Exec("START TRANSACTION; UPDATE left_hand.n SET v = v + 1; UPDATE right_hand.n SET v = v + 1; COMMIT")
+			_, err = db.Exec("START TRANSACTION; UPDATE left_hand.n SET v = v + 1; UPDATE right_hand.n SET v = v + 1; COMMIT; UPDATE left_hand.old SET v = v + 1; UPDATE right_hand.old SET v = v + 1")
 		}
 		done <- err
 	}()
 	dir := t.TempDir()
-	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\n", m.Port, testserver.Admin)
+	require.Contains(t, run(t, dir, 3, "survey", "--from", m.URL("left_hand")).stdout, "log     on, format ROW, row image FULL, kept until somebody removes it")
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\nlock_tables = true\n", m.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	for range 5 {
-		run(t, dir, 3, "dump", "j")
-		v := ""
+		require.NotContains(t, run(t, dir, 3, "dump", "j").stderr, "no transactions", "lock_tables keeps writers out of those")
+		v, old := "", []string{}
 		for _, d := range []string{"left", "right"} {
 			run(t, dir, 0, "restore", "j/"+d+"_hand", "--as", d+"_back", "--to", "s")
 			v += queryMaria(t, m, d+"_back", "SELECT v FROM n") + " "
+			old = append(old, queryMaria(t, m, d+"_back", "SELECT v FROM old"))
 			queryMaria(t, m, "", "DROP DATABASE "+d+"_back")
 		}
 		at := result(t, dir, 0, "show", "j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["position"].(map[string]any)
 		words := strings.Fields(v)
 		require.Equal(t, words[0], words[1])
+		left, err := strconv.Atoi(old[0])
+		require.NoError(t, err)
+		right, err := strconv.Atoi(old[1])
+		require.NoError(t, err)
+		require.InDelta(t, left, right, 1, "one writer, one statement apart")
 		// The log's rows up to that position are the value's.
 		gtid := strings.Split(at["gtid"].(string), "-")
 		require.Equal(t, gtid[2], queryMaria(t, m, "", fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %s), '-', -1)", at["file"], at["offset"])))

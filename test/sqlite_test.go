@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -272,4 +273,36 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 	entries, err := filepath.Glob(filepath.Join(dir, "data", ".*"))
 	require.NoError(t, err)
 	require.Empty(t, entries, "no working file is left")
+}
+
+// TestSQLiteCopyFirst: in rollback-journal mode a dump keeps writers out for as long as
+// it reads; from a copy, only while the pages are copied.
+func TestSQLiteCopyFirst(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
+	require.Contains(t, run(t, dir, 0, "survey", "--from", "data").stdout, "copy_first makes that short")
+	config := "[source.s]\nengine = \"sqlite\"\npath = \"data\"\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ncompression = \"none\"\ncopy_first = true\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	file := filepath.Join(dir, "data", "bookings.db")
+	makeFile(t, file, "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) INSERT INTO posting (account_id, amount) SELECT 1, 0 FROM n")
+	db, err := demo.OpenSQLite(file)
+	require.NoError(t, err)
+	defer db.Close()
+	write := "PRAGMA busy_timeout = 0; UPDATE port SET name = name || '!' WHERE code = 'SKR'"
+	for _, copied := range []bool{true, false} {
+		if !copied {
+			config = strings.Replace(config, "copy_first = true\n", "", 1)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+		}
+		cmd, wait := frozen(t, dir, "dump", "j/bookings.db")
+		_, err = db.Exec(write)
+		require.Equal(t, copied, err == nil, "a writer gets in while a dump reads: %v", err)
+		require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+		o := wait()
+		require.Equal(t, 3, o.code, o.stderr)
+		run(t, dir, 0, "drill", lines(o.stdout)[0])
+		require.NoDirExists(t, filepath.Join(dir, "keep", ".work"))
+	}
+	require.Equal(t, "Skerryvoe", strings.TrimSpace(sh(t, dir, "cat keep/j/bookings.db/*/20-data/port/part-0001.sql | grep -o 'Skerryvoe!*' | head -1")), "the first dump is of the moment of its copy")
 }

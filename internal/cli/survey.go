@@ -124,6 +124,9 @@ func (a *app) printSurvey(l looked) any {
 	if l.at.Engine != "sqlite" {
 		line("clock", "%s; its zone is %s", skew(s.Skew), s.Server.Zone)
 	}
+	if s.Server.Log != "" {
+		line("log", "%s", s.Server.Log)
+	}
 	if s.Keep != nil {
 		a.keepLines(s, line)
 	}
@@ -235,7 +238,7 @@ func surveyJSON(l looked) any {
 		}
 		list = append(list, x)
 	}
-	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version, "user": l.Server.User,
+	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version, "user": l.Server.User, "log": l.Server.Log,
 		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
 	if l.Keep != nil {
 		v["keep"] = map[string]any{"folder": l.Keep.Folder, "free_bytes": l.Room.Free, "floor_bytes": l.Room.Floor,

@@ -66,6 +66,7 @@ type Job struct {
 	DrillOn     string   `toml:"drill_on,omitempty"`
 	SkipTables  []string `toml:"skip_tables,omitempty"` // patterns
 	LockTables  bool     `toml:"lock_tables,omitempty"` // those without transactions
+	CopyFirst   bool     `toml:"copy_first,omitempty"`  // of a SQLite file
 	Rows        []RowsOf `toml:"rows,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
 }
@@ -88,7 +89,7 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "lock_tables", "rows", "check"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "lock_tables", "copy_first", "rows", "check"},
 	"rows":   {"table", "where"},
 	"check":  {"database", "sql", "answer"},
 }
@@ -353,7 +354,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
-	at.Passwords, at.Workers, at.Hold = j.Passwords, j.Workers, j.LockTables
+	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.LockTables, j.CopyFirst
 	k, err := f.OpenKeep(j.Keep)
 	if err != nil {
 		return nil, err

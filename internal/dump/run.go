@@ -96,7 +96,7 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 	if work.Exposed() {
 		r.w.Warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
 	}
-	if err := src.Fix(ctx, r.databases()); err != nil {
+	if err := src.Fix(ctx, r.databases(), work.Folder); err != nil {
 		return nil, err
 	}
 	for _, d := range r.plan.Databases {
@@ -189,6 +189,16 @@ func (r *runner) checkRoom(room keep.Room) error {
 	need, err := Estimate(r.Keep, r.Name, r.plan.Databases)
 	if err != nil {
 		return err
+	}
+	if r.Source.CopyFirst {
+		largest := int64(0)
+		for _, d := range r.plan.Databases {
+			largest = max(largest, d.Bytes)
+		}
+		if need += largest; largest > room.Left() {
+			return fault.New("no-room", nil, "the keep %s has no room for a copy of the largest file, %s", r.Keep.Folder, phrase.Bytes(largest)).
+				Advise("make room, or leave copy_first out")
+		}
 	}
 	if need > room.Left() {
 		r.w.Warn(fmt.Sprintf("the dumps will take about %s, and the keep has %s above its floor",

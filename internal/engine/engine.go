@@ -41,6 +41,7 @@ type Location struct {
 	Passwords bool                   // dump the password hashes of the server's users too
 	LockWait  time.Duration          // longest wait for a lock held by others
 	Hold      bool                   // keep writers out of tables that no snapshot holds
+	CopyFirst bool                   // a file engine reads from a copy of the file, made in a short lock
 }
 
 // Driver is an engine in the registry.
@@ -80,6 +81,7 @@ type Server struct {
 	Clock   time.Time
 	Zone    string
 	Wide    bool   // it has objects of its own, to be snapshot as ServerWide
+	Log     string // what its change log allows, in words; empty: it has none
 	Folder  string // data folder when it is on this machine and readable; else empty
 }
 
@@ -102,8 +104,9 @@ type Source interface {
 	// Databases lists what is there, sorted by name.
 	Databases(ctx context.Context) ([]Database, error)
 	// Fix takes one moment of several databases, where the server can; a Snapshot of one
-	// of them is then of that moment.
-	Fix(ctx context.Context, databases []string) error
+	// of them is then of that moment. scratch is a folder where a file engine may put
+	// copies to read from.
+	Fix(ctx context.Context, databases []string, scratch string) error
 	// Snapshot fixes one moment of a database. The error names every object
 	// that cannot be carried.
 	Snapshot(ctx context.Context, database string) (Snapshot, error)

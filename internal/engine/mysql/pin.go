@@ -38,7 +38,7 @@ func (p *pin) release() {
 }
 
 // Fix takes one moment of several databases.
-func (s *source) Fix(ctx context.Context, databases []string) error {
+func (s *source) Fix(ctx context.Context, databases []string, _ string) error {
 	s.pinned.release()
 	var err error
 	s.pinned, err = s.pin(ctx, databases, s.workers())
@@ -99,15 +99,10 @@ func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err 
 		}
 		p.readers = append(p.readers, c)
 	}
-	if s.at.Hold {
-		if err := s.hold(ctx, p); err != nil {
-			return false, err
-		}
-	}
 	if readers > 1 || !s.maria {
 		err = s.together(ctx, p)
-	} else if _, err = p.readers[0].exec(ctx, begin); err == nil {
-		err = s.positionOf(ctx, p)
+	} else {
+		err = s.alone(ctx, p)
 	}
 	if err != nil {
 		return false, err
@@ -120,8 +115,22 @@ func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err 
 	return true, nil
 }
 
-// hold locks the tables that no snapshot holds against writers.
+// alone starts the snapshot of the only reader, which needs no lock on MariaDB.
+func (s *source) alone(ctx context.Context, p *pin) error {
+	if err := s.hold(ctx, p); err != nil {
+		return err
+	}
+	if _, err := p.readers[0].exec(ctx, begin); err != nil {
+		return err
+	}
+	return s.positionOf(ctx, p)
+}
+
+// hold locks the tables that no snapshot holds against writers, if the job says so.
 func (s *source) hold(ctx context.Context, p *pin) (err error) {
+	if !s.at.Hold {
+		return nil
+	}
 	var list []string
 	for _, d := range p.databases {
 		rows, err := s.home.rows(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = "+literal(d)+" AND table_type = 'BASE TABLE'")
@@ -160,11 +169,12 @@ func (s *source) together(ctx context.Context, p *pin) error {
 				c.close()
 			}
 			p.readers = p.readers[:1]
-			if _, err := p.readers[0].exec(ctx, begin); err != nil {
-				return err
-			}
-			return s.positionOf(ctx, p)
+			return s.alone(ctx, p)
 		}
+		return err
+	}
+	// Not before: a writer that waits for these tables would keep the lock away.
+	if err := s.hold(ctx, p); err != nil {
 		return err
 	}
 	for _, c := range p.readers {
@@ -238,13 +248,14 @@ func (s *source) tables(ctx context.Context, c *conn, databases []string) (list 
 	return list, nil
 }
 
-// touch opens every table in a transaction.
+// touch opens every table in a transaction; one without transactions before those who
+// wait to write to it, since they may wait for this very pin.
 func (p *pin) touch(ctx context.Context, c *conn, first string) error {
 	if _, err := c.exec(ctx, first); err != nil {
 		return err
 	}
 	for _, t := range p.tables {
-		if _, err := c.rows(ctx, "SELECT 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
+		if _, err := c.rows(ctx, "SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
 			return err
 		}
 	}

@@ -153,7 +153,11 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	if len(asked) == 0 { // nothing but generated columns
 		asked, h.forms = []string{"0"}, nil
 	}
-	h.query = "SELECT " + strings.Join(asked, ", ") + from
+	first := ""
+	if !transactional(t.engine) {
+		first = "HIGH_PRIORITY " // before those who wait to write; they may wait for this dump
+	}
+	h.query = "SELECT " + first + strings.Join(asked, ", ") + from
 	e := engine.Table{ID: id, Name: t.name, Columns: names, Bytes: t.bytes, Rows: t.rows, Handle: &h,
 		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n", RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*))" + from + ";\n"}

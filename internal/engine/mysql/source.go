@@ -84,7 +84,34 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	if s.local() {
 		d.Folder = rows[0][3]
 	}
-	return d, nil
+	d.Log, err = s.log(ctx)
+	return d, err
+}
+
+// log says what the server's change log allows.
+func (s *source) log(ctx context.Context) (string, error) {
+	days := "@@binlog_expire_logs_seconds / 86400"
+	if s.maria && s.version < 100601 {
+		days = "@@expire_logs_days"
+	}
+	rows, err := s.home.rows(ctx, "SELECT @@log_bin, @@global.binlog_format, @@global.binlog_row_image, round("+days+", 1)")
+	if err != nil {
+		return "", err
+	}
+	on, format, image, kept := rows[0][0], rows[0][1], rows[0][2], rows[0][3]
+	if on != "1" {
+		return "off: changes could be found only by comparing", nil
+	}
+	text := "on, format " + format + ", row image " + image + ", kept "
+	if n, err := strconv.ParseFloat(kept, 64); err == nil && n > 0 {
+		text += strconv.FormatFloat(n, 'f', -1, 64) + " days"
+	} else {
+		text += "until somebody removes it"
+	}
+	if format != "ROW" || image != "FULL" {
+		text += "; changes could be read from it only with ROW and FULL"
+	}
+	return text, nil
 }
 
 func (s *source) local() bool {

@@ -44,9 +44,9 @@ func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
 
 func TestRowsBecomeFields(t *testing.T) {
 	for row, want := range map[string]string{
-		"(1,-2.5e-3,NULL,'a'),\n":              "1\t-2.5e-3\t\\N\ta\n",
+		"(1,-2.5e-3,NULL,'a'),\n":               "1\t-2.5e-3\t\\N\ta\n",
 		`('it\'s, (\\','','x\t\n\0\Z');` + "\n": `it\'s, (\\` + "\t\t" + `x\t\n\0\Z` + "\n",
-		"(x'00095c0a41',x'');\n":               `\0\t\\\nA` + "\t\n",
+		"(x'00095c0a41',x'');\n":                `\0\t\\\nA` + "\t\n",
 	} {
 		got, err := appendFields(nil, []byte(row[1:]))
 		require.NoError(t, err, row)

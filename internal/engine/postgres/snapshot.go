@@ -303,4 +303,4 @@ func (p *snapshot) join(ctx context.Context) (*pgx.Conn, error) {
 }
 
 // Fix has nothing to do: a snapshot of this server is of one database.
-func (s *source) Fix(context.Context, []string) error { return nil }
+func (s *source) Fix(context.Context, []string, string) error { return nil }

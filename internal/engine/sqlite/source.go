@@ -65,6 +65,8 @@ type source struct {
 	at     engine.Location
 	folder string
 	only   string // the one file, if the source is not the whole folder
+
+	scratch string // where copies may be put; empty: nowhere
 }
 
 func (s *source) Close() error { return nil }
@@ -127,7 +129,10 @@ func (s *source) note(ctx context.Context, name string) string {
 	if mode == "wal" {
 		return "write-ahead log: writers go on during a dump"
 	}
-	return "rollback journal: writers wait or fail while a dump reads"
+	if s.at.CopyFirst {
+		return "rollback journal: writers wait while the file is copied"
+	}
+	return "rollback journal: writers wait or fail while a dump reads; copy_first makes that short"
 }
 
 func (s *source) open(name string) (*conn, error) {
@@ -143,10 +148,20 @@ func (s *source) Snapshot(ctx context.Context, name string) (engine.Snapshot, er
 	if err != nil {
 		return nil, explain(name, err)
 	}
+	copied := ""
+	var moment time.Time
+	if s.at.CopyFirst && s.scratch != "" {
+		if c, copied, moment, err = s.copied(ctx, c); err != nil {
+			return nil, explain(name, err)
+		}
+	}
 	snap, err := newSnapshot(ctx, c)
 	if err != nil {
 		c.close()
 		return nil, explain(name, err)
+	}
+	if snap.copied = copied; copied != "" {
+		snap.moment = moment
 	}
 	return snap, nil
 }
@@ -175,6 +190,7 @@ type snapshot struct {
 	c      *conn
 	moment time.Time
 	cat    *engine.Catalog
+	copied string // the copy that is read, to be removed
 }
 
 func newSnapshot(ctx context.Context, c *conn) (*snapshot, error) {
@@ -192,7 +208,15 @@ func (s *snapshot) Moment() time.Time             { return s.moment }
 func (s *snapshot) Catalog() *engine.Catalog      { return s.cat }
 func (s *snapshot) Width() int                    { return 1 }
 func (s *snapshot) Confirm(context.Context) error { return nil }
-func (s *snapshot) Close() error                  { return s.c.close() }
+
+// Close ends the transaction, and removes the copy if there is one.
+func (s *snapshot) Close() error {
+	err := s.c.close()
+	if s.copied != "" {
+		removeCopy(s.copied)
+	}
+	return err
+}
 
 func (s *snapshot) Reader(context.Context) (engine.Reader, error) { return &reader{s}, nil }
 
@@ -287,5 +311,8 @@ func handOn(row []byte, to engine.Rows) ([]byte, error) {
 	return row[:0], to.Row(row, true)
 }
 
-// Fix has nothing to do: each file has a moment of its own.
-func (s *source) Fix(context.Context, []string) error { return nil }
+// Fix notes where copies may be put. Each file has a moment of its own.
+func (s *source) Fix(_ context.Context, _ []string, scratch string) error {
+	s.scratch = scratch
+	return nil
+}

@@ -73,6 +73,14 @@ func (p *place) run(database, sql string) {
 	require.NoError(p.t, p.server.Script(context.Background(), database, sql), "%.200s", sql)
 }
 
+// scratch are the words that say where to drill.
+func (p *place) scratch() []string {
+	if p.server == nil {
+		return nil
+	}
+	return []string{"--to", p.url("")}
+}
+
 // databases lists all that there are.
 func (p *place) databases() string {
 	p.t.Helper()

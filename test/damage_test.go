@@ -11,7 +11,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"grainkeep/internal/demo"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/stream"
 	"grainkeep/internal/verify"
@@ -20,9 +19,14 @@ import (
 // TestEveryDamageIsNamed flips bits all over a dump, and removes, cuts, grows and
 // swaps its files. Each time verify must name the file, and no other.
 func TestEveryDamageIsNamed(t *testing.T) {
+	for _, p := range everyEngine(t) {
+		t.Run(p.engine, func(t *testing.T) { damaged(t, p) })
+	}
+}
+
+func damaged(t *testing.T, p *place) {
 	dir := t.TempDir()
-	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
-	path := lines(run(t, dir, 3, "dump", "--from", "data/roster.db", "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, 3, "dump", "--from", p.url("roster"), "--to", "keep").stdout)[0]
 	var files []string
 	require.NoError(t, filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
 		if !d.IsDir() {
@@ -30,7 +34,7 @@ func TestEveryDamageIsNamed(t *testing.T) {
 		}
 		return err
 	}))
-	require.Greater(t, len(files), 8)
+	require.GreaterOrEqual(t, len(files), 8)
 	check := func(file, how string) {
 		t.Helper()
 		d, err := keep.DumpAt(path)
@@ -70,7 +74,7 @@ func TestEveryDamageIsNamed(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, found.Findings, 2)
 			run(t, dir, 5, "verify", path)
-			o := run(t, dir, 5, "drill", path)
+			o := run(t, dir, 5, append([]string{"drill", path}, p.scratch()...)...)
 			require.Contains(t, o.stdout, "part-0001.sql.zst")
 			swap(t, f, other)
 		}
@@ -80,12 +84,17 @@ func TestEveryDamageIsNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(path, "note.txt"), nil, 0o600))
 	require.Contains(t, run(t, dir, 3, "verify", path).stderr, "note.txt, which is not part of the dump")
 	require.NoError(t, os.Remove(filepath.Join(path, "note.txt")))
-	flip(t, filepath.Join(path, "20-data/crew/part-0001.sql.zst"))
-	o := run(t, dir, 5, "drill", path)
-	require.Contains(t, o.stdout, "20-data/crew/part-0001.sql.zst")
+	crew := map[string]string{"postgres": "public.crew"}[p.engine]
+	if crew == "" {
+		crew = "crew"
+	}
+	crew = "20-data/" + crew + "/part-0001.sql.zst"
+	flip(t, filepath.Join(path, crew))
+	o := run(t, dir, 5, append([]string{"drill", path}, p.scratch()...)...)
+	require.Contains(t, o.stdout, crew)
 	require.Contains(t, run(t, dir, 0, "list", "--from", "keep").stdout, "failed its drill")
-	require.Contains(t, run(t, dir, 1, "restore", path, "--to", "data", "--as", "x.db").stderr, "20-data/crew/part-0001.sql.zst")
-	require.NoFileExists(t, filepath.Join(dir, "data/x.db"))
+	require.Contains(t, run(t, dir, 1, "restore", path, "--to", p.url(""), "--as", p.name("wrecked")).stderr, crew)
+	require.NotContains(t, p.databases(), "wrecked")
 	flip(t, filepath.Join(path, "manifest.json"))
 	o = run(t, dir, 3, "list", "--from", "keep")
 	require.Contains(t, o.stderr, "manifest.json is damaged")

@@ -307,6 +307,11 @@ func TestMemoryStaysSmall(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, parts, 2, "the next row begins another file after 64 MiB")
 	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20), "and they come back so")
+	for _, p := range ownServers(t)[1:] {
+		p.run("big", "INSERT INTO cargo SELECT seq, repeat(md5(seq), 4) FROM seq_1_to_900000")
+		require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", p.url("big"), "--to", "keep", "--job", p.engine), int64(96<<20))
+		require.LessOrEqual(t, peak(t, dir, 0, "drill", p.engine+"/big", "--from", "keep", "--to", p.url("")), int64(96<<20))
+	}
 	path := filepath.Join(dir, "big.db")
 	makeFile(t, path, "CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")
 	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", path, "--to", "keep", "--job", "file"), int64((96+64)<<20), "the library holds one value; the program does not")

@@ -147,7 +147,7 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 	freshMaria(t, m, "leaky", "leaky2", "live")
 	queryMaria(t, m, "", "CREATE DATABASE live; CREATE TABLE live.berth (id int PRIMARY KEY); INSERT INTO live.berth VALUES (1)")
 	queryMaria(t, m, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int, CONSTRAINT orphans FOREIGN KEY (p) REFERENCES p (id)); SET foreign_key_checks = 0; INSERT INTO c VALUES (99), (NULL); SET foreign_key_checks = 1;
-		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away VALUES (1); CREATE EVENT e ON SCHEDULE EVERY 1 SECOND DO DELETE FROM live.berth`)
+		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE EVENT e ON SCHEDULE EVERY 1 SECOND DO DELETE FROM live.berth`)
 	dir := t.TempDir()
 	run(t, dir, 3, "dump", "--from", m.URL("leaky"), "--to", "keep")
 	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", m.URL(""))
@@ -157,6 +157,7 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 	queryMaria(t, m, "leaky", "DROP EVENT e")
 	o = run(t, dir, 3, "restore", "adhoc", "--from", "keep", "--to", m.URL(""), "--as", "leaky2")
 	require.Contains(t, o.stderr, "it was added without testing the rows")
+	require.Contains(t, o.stderr, "these still name the old database: the view `abroad`")
 	require.Equal(t, "1|2", queryMaria(t, m, "leaky2", "SELECT (SELECT count(*) FROM away), (SELECT count(*) FROM c)"))
 	queryMaria(t, m, "leaky2", "DROP EVENT e")
 	require.Equal(t, "abroad|orphans", queryMaria(t, m, "", "SELECT group_concat(constraint_name ORDER BY 1 SEPARATOR '|') FROM information_schema.referential_constraints WHERE constraint_schema = 'leaky2'"))

@@ -197,6 +197,9 @@ type Object struct {
 	// Definer is what the SQL says about whose rights the object has, where a restore
 	// can write CurrentUser in its place.
 	Definer string `json:"definer,omitempty"`
+	// SelfNamed marks SQL that names the dumped database itself: restored under another
+	// name, it still means that one.
+	SelfNamed bool `json:"self_named,omitempty"`
 	// Note says in which way the object does not come back as it was.
 	Note string `json:"note,omitempty"`
 	// Beside says whether the object can be made while others are, and Locks names

@@ -59,6 +59,7 @@ type Outcome struct {
 	Took      time.Duration
 	Unchecked []string // rules that the rows break: added without testing them
 	LeftOut   []Lost   // what the target could not take, and went on without
+	SelfNamed []string // what names the old database's name and so still means that one
 	Notes     []string // what does not come back as it was
 	Settings  []string
 }
@@ -70,6 +71,9 @@ type Lost struct{ ID, Why string }
 func (o *Outcome) Warnings() (list []string) {
 	for _, r := range o.Unchecked {
 		list = append(list, "the data breaks the "+r+": it was added without testing the rows that are there")
+	}
+	if len(o.SelfNamed) > 0 {
+		list = append(list, "restored under another name, these still name the old database: the "+strings.Join(o.SelfNamed, ", the "))
 	}
 	for _, r := range o.LeftOut {
 		list = append(list, "the "+r.ID+" is left out: "+r.Why)
@@ -379,9 +383,12 @@ func (l *loader) leaveOut(o engine.Object, why string) {
 }
 
 func (l *loader) note(o engine.Object) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if o.SelfNamed && l.opt.Name != l.m.Database && l.opt.Name != "" {
+		l.out.SelfNamed = append(l.out.SelfNamed, o.ID())
+	}
 	if o.Note != "" {
-		l.mu.Lock()
-		defer l.mu.Unlock()
 		l.out.Notes = append(l.out.Notes, "the "+o.ID()+" "+o.Note)
 	}
 }

@@ -113,7 +113,8 @@ func (r *catalogReader) sequences(ctx context.Context) error {
 var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))?)")
 
 // acting fills in whose rights an object has, and the settings that it was made with.
-func acting(o engine.Object, create, mode, collation, zone string) engine.Object {
+func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone string) engine.Object {
+	o.SelfNamed = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + regexp.QuoteMeta(r.database) + "`?\\s*\\.").MatchString(create)
 	set := "SET sql_mode = " + literal(mode)
 	if collation != "" {
 		set += ", collation_connection = " + literal(collation)
@@ -147,7 +148,7 @@ func (r *catalogReader) routines(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql, row[2], row[3], ""))
+		r.add(r.acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql, row[2], row[3], ""))
 	}
 	return nil
 }
@@ -169,12 +170,9 @@ func (r *catalogReader) views(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if strings.Contains(sql, quote(r.database)+".") {
-			r.warns = append(r.warns, fmt.Sprintf("the view %s names its database %s: restored under another name, it still reads that one", row[0], r.database))
-		}
 		names = append(names, quote(row[0]))
 		text[quote(row[0])] = sql
-		object[quote(row[0])] = acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", facts[3], "")
+		object[quote(row[0])] = r.acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", facts[3], "")
 	}
 	known := map[string]string{}
 	for _, o := range r.objects {
@@ -220,7 +218,7 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]), Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
+		r.add(r.acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]), Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
 	}
 	return nil
 }
@@ -236,7 +234,7 @@ func (r *catalogReader) events(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2], row[3]))
+		r.add(r.acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2], row[3]))
 	}
 	return nil
 }

@@ -183,7 +183,7 @@ func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
 	require.Contains(t, run(t, dir, 1, args...).stderr, "--as NAME, or add --replace")
 	c, err := s.Connect(context.Background(), "harbour")
 	require.NoError(t, err)
-	require.Contains(t, run(t, dir, 1, append(args, "--replace")...).stderr, "1 sessions use the database harbour")
+	require.Contains(t, run(t, dir, 1, append(args, "--replace")...).stderr, "a session uses the database harbour")
 	require.NoError(t, c.Close(context.Background()))
 	o := run(t, dir, 0, append(args, "--replace")...)
 	_, aside, ok := strings.Cut(strings.TrimSpace(o.stderr), "is now called ")

@@ -30,7 +30,8 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 		for _, d := range databases {
 			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON %s.* TO %s;", quote(d), name)
 		}
-		line("-- reads the bodies of routines, and users and their rights")
+		line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave it out where")
+		line("-- there are no routines, and users need not be dumped)")
 		line("GRANT SELECT ON mysql.* TO %s;", name)
 		line("-- the short lock that gives several readers one moment; without it there is one reader")
 		line("GRANT RELOAD ON *.* TO %s;", name)

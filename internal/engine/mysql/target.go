@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 )
 
 // Databases under these names are being drilled or restored.
@@ -81,16 +81,15 @@ func (t *target) vacant(ctx context.Context) error {
 	if err != nil || !there {
 		return err
 	}
-	if !t.spec.Replace {
-		return fault.New("target-exists", nil, "the database %s exists already at %s", t.spec.Name, t.s.where()).
-			Advise("restore under another name with --as NAME, or add --replace: the old one is then moved aside, not deleted")
-	}
 	users, err := t.s.home.value(ctx, "SELECT count(*) FROM information_schema.processlist WHERE db = "+literal(t.spec.Name)+" AND id <> connection_id()")
-	if err == nil && users != "0" {
-		err = fault.New("target-in-use", nil, "%s sessions use the database %s at %s", users, t.spec.Name, t.s.where()).
-			Advise("stop the application that uses it, then try again; nothing was changed")
+	if err != nil {
+		return err
 	}
-	return err
+	n, err := strconv.Atoi(users)
+	if err != nil {
+		return err
+	}
+	return engine.Occupied(t.spec, t.s.where(), n)
 }
 
 func (t *target) exists(ctx context.Context, name string) (bool, error) {

@@ -116,17 +116,10 @@ func (t *target) vacant(ctx context.Context) error {
 	var users int
 	err := t.s.home.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1),
 		(SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid())`, t.spec.Name).Scan(&there, &users)
-	switch {
-	case err != nil || !there:
+	if err != nil || !there {
 		return err
-	case !t.spec.Replace:
-		return fault.New("target-exists", nil, "the database %s exists already at %s", t.spec.Name, t.s.where()).
-			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not deleted")
-	case users > 0:
-		return fault.New("target-in-use", nil, "%d sessions use the database %s at %s", users, t.spec.Name, t.s.where()).
-			Advise("stop the application that uses it, then try again; nothing was changed")
 	}
-	return nil
+	return engine.Occupied(t.spec, t.s.where(), users)
 }
 
 // Width is all workers for rows. An index is made by two of the server's processes

@@ -275,3 +275,38 @@ func TestDemoOnServers(t *testing.T) {
 		})
 	}
 }
+
+// TestMariaDBReadersShareATable: a large table is read in ranges of its key by several
+// readers; together they are the whole, whatever the keys.
+func TestMariaDBReadersShareATable(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "shared", "shared2")
+	queryMaria(t, m, "shared", "CREATE TABLE t (id bigint PRIMARY KEY, v varchar(700)) CHARACTER SET ascii; INSERT INTO t SELECT cast(seq AS signed) * 7 - 200000, repeat('x', 600) FROM seq_1_to_70000; INSERT INTO t VALUES (-90000000, 'least'), (9000000, 'most'); CREATE TABLE far LIKE t; INSERT INTO far SELECT * FROM t; INSERT INTO far VALUES (-9223372036854775808, 'least'), (9223372036854775807, 'most'); ANALYZE TABLE t, far")
+	dir := t.TempDir()
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"shared\"]\nworkers = 3\nserver = false\nlock_wait = \"2 s\"\n", m.Port, testserver.Admin)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	path := lines(run(t, dir, 3, "dump", "j").stdout)[0]
+	parts, err := filepath.Glob(filepath.Join(path, "20-data/t/part-*"))
+	require.NoError(t, err)
+	require.Len(t, parts, 3)
+	run(t, dir, 0, "restore", path, "--to", "s", "--as", "shared2")
+	for _, table := range []string{"t", "far"} {
+		require.Equal(t, queryMaria(t, m, "shared", "CHECKSUM TABLE "+table)[len("shared"):], queryMaria(t, m, "shared2", "CHECKSUM TABLE "+table)[len("shared2"):])
+	}
+
+	// Commits are stopped for an instant only, and a statement that keeps that away is named.
+	busy := make(chan error, 1)
+	go func() {
+		_, err := m.Ask(context.Background(), "shared", "UPDATE t SET v = concat(v, sleep(8)) WHERE id = 9000000")
+		busy <- err
+	}()
+	require.Eventually(t, func() bool {
+		return queryMaria(t, m, "", "SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET v = concat%'") == "1"
+	}, patience, tick)
+	o := run(t, dir, 1, "dump", "j")
+	require.Contains(t, o.stderr, "could not be pinned within 2s: others hold a lock")
+	require.Regexp(t, `it may be held by session \d+ of `+testserver.Admin+` \(\d+ s: UPDATE t SET v = concat`, o.stderr)
+	require.NoError(t, <-busy)
+	run(t, dir, 3, "dump", "j")
+}

@@ -47,9 +47,9 @@ keep DIR/barn: SIZE free of SIZE
 a run takes about SIZE
 
 Database Size Tables Objects Taken Note
-a.db SIZE 1 2 named rollback journal: writers wait or fail while a dump reads
-odd.db SIZE 1 1 matches odd* rollback journal: writers wait or fail while a dump reads
-spare.db SIZE no rollback journal: writers wait or fail while a dump reads
+a.db SIZE 1 2 named rollback journal: writers wait or fail while a dump reads; copy_first makes that short
+odd.db SIZE 1 1 matches odd* rollback journal: writers wait or fail while a dump reads; copy_first makes that short
+spare.db SIZE no rollback journal: writers wait or fail while a dump reads; copy_first makes that short
 `, shape(dir, o.stdout))
 	require.Equal(t, `The optional entry "later*" matches nothing now.
 warning: the keep DIR/barn is on the same file system as the data: one broken drive takes both
@@ -112,7 +112,7 @@ func TestQuietAndJSONOnEveryCommand(t *testing.T) {
 		args string
 		keys string // of the result, or of its first entry
 	}{
-		{3, "survey nightly", "clock_skew_seconds,databases,keep,matches,of,product,user,version"},
+		{3, "survey nightly", "clock_skew_seconds,databases,keep,log,matches,of,product,user,version"},
 		{3, "dump nightly", "dumps,failed"},
 		{0, "list", "bytes,database,id,job,kind,moment,path,proof,rows,run"},
 		{0, "show nightly/a.db", "id,manifest,path,proof,proofs"},

@@ -306,3 +306,27 @@ func TestSQLiteCopyFirst(t *testing.T) {
 	}
 	require.Equal(t, "Skerryvoe", strings.TrimSpace(sh(t, dir, "cat keep/j/bookings.db/*/20-data/port/part-0001.sql | grep -o 'Skerryvoe!*' | head -1")), "the first dump is of the moment of its copy")
 }
+
+// TestSQLiteWriteAheadLog: rows that are only in the log belong to the dump; writers go
+// on while it reads, and are not seen.
+func TestSQLiteWriteAheadLog(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "w.db")
+	db, err := demo.OpenSQLite(file)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("PRAGMA journal_mode = wal; PRAGMA wal_autocheckpoint = 0; CREATE TABLE cargo (i INTEGER PRIMARY KEY, t TEXT); WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) INSERT INTO cargo SELECT i, 'crate ' || i FROM n")
+	require.NoError(t, err)
+	st, err := os.Stat(file + "-wal")
+	require.NoError(t, err)
+	require.Greater(t, st.Size(), int64(1<<20))
+	cmd, wait := frozen(t, dir, "dump", "--from", "w.db", "--to", "keep", "--compression", "none")
+	_, err = db.Exec("PRAGMA busy_timeout = 0; DELETE FROM cargo WHERE i > 10")
+	require.NoError(t, err, "a writer goes on")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+	o := wait()
+	require.Equal(t, 3, o.code, o.stderr)
+	run(t, dir, 0, "drill", lines(o.stdout)[0])
+	run(t, dir, 0, "restore", lines(o.stdout)[0], "--to", dir, "--as", "back.db")
+	require.Equal(t, "400000|wal\n", sh(t, dir, "sqlite3 back.db \"SELECT count(*), (SELECT * FROM pragma_journal_mode) FROM cargo\""))
+}

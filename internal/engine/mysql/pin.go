@@ -59,6 +59,9 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 			return p, nil
 		}
 		p.release()
+		if hasCode(err, codeLockWait) && !sleep(ctx, time.Second) {
+			return nil, context.Cause(ctx)
+		}
 		if hasCode(err, codeNoTable) || hasCode(err, codeLockWait) && time.Now().Before(end) {
 			err = nil
 		}
@@ -70,6 +73,16 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 		case time.Now().After(end):
 			return nil, fault.New("structure-changing", nil, "tables of %s are being made, renamed or dropped all the time", strings.Join(databases, ", ")).Advise("dump it at a quieter hour")
 		}
+	}
+}
+
+// sleep waits, unless the context ends.
+func sleep(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
 	}
 }
 
@@ -162,7 +175,8 @@ func (s *source) together(ctx context.Context, p *pin) error {
 		return err
 	}
 	defer lock.close()
-	if _, err := lock.exec(ctx, "FLUSH TABLES WITH READ LOCK"); err != nil {
+	// While it is waited for, nobody else can begin to write: short turns.
+	if _, err := lock.exec(ctx, "SET lock_wait_timeout = 2; FLUSH TABLES WITH READ LOCK"); err != nil {
 		var f *fault.Error
 		if errors.As(err, &f) && f.Code == "rights-missing" && s.maria { // one reader needs no lock
 			for _, c := range p.readers[1:] {

@@ -197,13 +197,17 @@ func (r *catalogReader) ranges(ctx context.Context, t *table, e *engine.Table, h
 		return err
 	}
 	h.key = quote(rows[0][0])
-	rows, err = r.c.rows(ctx, "SELECT min("+h.key+"), max("+h.key+") - min("+h.key+") + 1 FROM "+quote(t.name))
+	rows, err = r.c.rows(ctx, "SELECT min("+h.key+"), max("+h.key+") FROM "+quote(t.name))
 	if err != nil || rows[0][0] == "" {
 		return err
 	}
-	h.first, err = strconv.ParseInt(rows[0][0], 10, 64)
-	if n, e2 := strconv.ParseInt(rows[0][1], 10, 64); err == nil && e2 == nil {
-		e.Blocks, e.Shares = n, r.s.workers()
+	if h.first, err = strconv.ParseInt(rows[0][0], 10, 64); err != nil {
+		return err
+	}
+	last, err := strconv.ParseInt(rows[0][1], 10, 64)
+	// With keys further apart, ranges of equal length say little.
+	if n := uint64(last) - uint64(h.first); n < 1<<50 {
+		e.Blocks, e.Shares = int64(n)+1, r.s.workers()
 	}
 	return err
 }

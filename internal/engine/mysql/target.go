@@ -215,7 +215,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []s
 		ours := named && empty
 		if marked {
 			keep, _ := s.home.value(ctx, "SELECT keep FROM "+quote(name)+"."+mark)
-			ours = keep == keepID
+			ours = keep == keepID || named && keep == "" // a crash of the server can lose what stands in the mark
 		}
 		if !ours {
 			foreign = append(foreign, name)

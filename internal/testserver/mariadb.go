@@ -3,11 +3,14 @@ package testserver
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -189,4 +192,30 @@ func joined(rows *sql.Rows) (string, error) {
 		out = out[:len(out)-1]
 	}
 	return out, rows.Err()
+}
+
+// CloseSavedMariaDB stops a server that another process started and wrote down as JSON.
+func CloseSavedMariaDB(data []byte) (folder string, err error) {
+	var m MariaDB
+	if err := json.Unmarshal(data, &m); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(filepath.Join(m.Folder, "pid"))
+	if err != nil {
+		return "", err
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil {
+		return "", err
+	}
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		return "", err
+	}
+	for range 100 { // its files are in use until it is gone
+		if syscall.Kill(pid, 0) != nil {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return m.Folder, os.RemoveAll(m.Folder)
 }

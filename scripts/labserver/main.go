@@ -1,5 +1,5 @@
-// Command labserver starts a private PostgreSQL with the demo's databases, and
-// stops it again. scripts/lab runs it.
+// Command labserver starts a private server with the demo's databases, and stops it
+// again. scripts/lab runs it.
 package main
 
 import (
@@ -20,47 +20,71 @@ func main() {
 	}
 }
 
+// kinds are the servers that can be started: how, and how one that was started before
+// is stopped.
+var kinds = map[string]struct {
+	engine string
+	start  func() (server, error)
+	stop   func(saved []byte) (folder string, err error)
+}{
+	"postgres": {"postgres", func() (server, error) { return testserver.StartPostgres("") }, testserver.CloseSaved},
+	"mariadb":  {"mysql", func() (server, error) { return testserver.StartMariaDB("") }, testserver.CloseSavedMariaDB},
+}
+
+type server interface {
+	URL(database string) string
+	Script(ctx context.Context, database, sql string) error
+	Close() error
+}
+
 func run(args []string) error {
-	state := filepath.Join(os.TempDir(), fmt.Sprintf("grainkeep-lab-%d.json", os.Getuid()))
-	switch {
-	case len(args) == 1 && args[0] == "start":
-		return start(state)
-	case len(args) == 1 && args[0] == "stop":
-		return stop(state)
+	kind := "postgres"
+	if len(args) == 2 {
+		kind = args[1]
+	}
+	if _, known := kinds[kind]; !known || len(args) < 1 || len(args) > 2 {
+		return fmt.Errorf("say start or stop, and postgres (which may be left out) or mariadb")
+	}
+	state := filepath.Join(os.TempDir(), fmt.Sprintf("grainkeep-lab-%s-%d.json", kind, os.Getuid()))
+	switch args[0] {
+	case "start":
+		return start(kind, state)
+	case "stop":
+		return stop(kind, state)
 	}
 	return fmt.Errorf("say start or stop")
 }
 
-func start(state string) error {
+func start(kind, state string) error {
 	if _, err := os.Stat(state); err == nil {
-		return fmt.Errorf("it runs already; 'scripts/lab stop' stops it")
+		return fmt.Errorf("it runs already; 'scripts/lab stop %s' stops it", kind)
 	}
-	p, err := testserver.StartPostgres("")
+	s, err := kinds[kind].start()
 	if err != nil {
 		return err
 	}
-	if err := demo.LoadServer(context.Background(), p.Script, "postgres", "", 1); err != nil {
-		p.Close()
+	if err := demo.LoadServer(context.Background(), s.Script, kinds[kind].engine, "", 1); err != nil {
+		s.Close()
 		return err
 	}
-	data, err := json.Marshal(p)
+	data, err := json.Marshal(s)
 	if err != nil {
 		return err
 	}
 	if err := os.WriteFile(state, data, 0o600); err != nil {
 		return err
 	}
-	fmt.Println(p.URL(""))
-	fmt.Fprintf(os.Stderr, "The databases bookings, cargo and roster are there. Try:\n  grainkeep survey --from %s\n", p.URL(""))
+	fmt.Println(s.URL(""))
+	fmt.Fprintf(os.Stderr, "The databases bookings, cargo and roster are there. Try:\n  grainkeep survey --from %s\n", s.URL(""))
 	return nil
 }
 
-func stop(state string) error {
+func stop(kind, state string) error {
 	data, err := os.ReadFile(state)
 	if err != nil {
 		return fmt.Errorf("it does not run")
 	}
-	folder, err := testserver.CloseSaved(data)
+	folder, err := kinds[kind].stop(data)
 	if err != nil {
 		return err
 	}

@@ -56,6 +56,9 @@ func (s *source) move(ctx context.Context, from, to string) error {
 	for _, row := range rows {
 		defaults = append(defaults, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]), strings.ReplaceAll(row[2], quote(from)+".", quote(to)+".")))
 	}
+	if err := note(ctx, c, to, append(defaults, again...)); err != nil {
+		return err
+	}
 	for _, sql := range down {
 		if _, err := c.exec(ctx, sql); err != nil {
 			return err
@@ -75,8 +78,25 @@ func (s *source) move(ctx context.Context, from, to string) error {
 			return err
 		}
 	}
-	_, err = c.exec(ctx, "DROP DATABASE "+quote(from))
+	_, err = c.exec(ctx, "DROP DATABASE "+quote(from)+"; DROP TABLE "+quote(to)+"."+noted)
 	return err
+}
+
+// noted is a table in the new database that holds, while a move is under way, the SQL of
+// what does not move: who is killed then has lost nothing.
+const noted = "grainkeep_moving"
+
+func note(ctx context.Context, c *conn, database string, list []string) error {
+	table := quote(database) + "." + noted
+	if _, err := c.exec(ctx, "CREATE TABLE "+table+" (step int PRIMARY KEY, `sql` longtext) CHARACTER SET utf8mb4"); err != nil {
+		return err
+	}
+	for i, sql := range list {
+		if _, err := c.exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s)", table, i+1, literal(sql))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // A restore into a database that is there already can neither work under another name

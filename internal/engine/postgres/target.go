@@ -152,15 +152,12 @@ func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
 	return t.s.snapshot(ctx, t.work)
 }
 
-// Finish takes the mark off and gives the database its name.
+// Finish gives the database its name and takes the mark off.
 func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if t.spec.Into {
 		return "", nil
 	}
 	if err := t.vacant(ctx); err != nil {
-		return "", err
-	}
-	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
 		return "", err
 	}
 	var there bool
@@ -181,6 +178,12 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 			t.s.home.Exec(ctx, "ALTER DATABASE "+quote(aside)+" RENAME TO "+quote(t.spec.Name))
 		}
 		return "", fmt.Errorf("renaming the restored database: %w", err)
+	}
+	// The mark goes last: without it, and before it has its name, the database would be
+	// nobody's. Who is killed here leaves a whole database with one schema too many.
+	t.work = t.spec.Name
+	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil && t.spec.Warn != nil {
+		t.spec.Warn(fmt.Sprintf("the database %s is restored; its mark, the schema %s, could not be removed: %v", t.spec.Name, markSchema, err))
 	}
 	return aside, nil
 }

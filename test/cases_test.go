@@ -157,7 +157,7 @@ func TestTablesAndRowsThatAreLeftOut(t *testing.T) {
 			if p.server != nil {
 				at = fmt.Sprintf("server = %q\nuser = %q", p.at(), testserver.Admin)
 			}
-			config := fmt.Sprintf("[source.s]\nengine = %q\n%s\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\nserver = false\ndatabases = [%q]\nlock_tables = true\nskip_tables = [\"post*\", \"nothing_*\"]\n[[job.j.rows]]\ntable = \"booking\"\nwhere = \"id <= 100\"\n", p.engine, at, p.name("bookings"))
+			config := fmt.Sprintf("[source.s]\nengine = %q\n%s\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\nserver = false\ndatabases = [%q]\nhold_writers = true\nskip_tables = [\"post*\", \"nothing_*\"]\n[[job.j.rows]]\ntable = \"booking\"\ncondition = \"id <= 100\"\n", p.engine, at, p.name("bookings"))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 			run(t, dir, 0, "keep", "create", "k")
 			o := run(t, dir, 3, "dump", "j")

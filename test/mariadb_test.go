@@ -186,11 +186,11 @@ func TestMariaDBOneMoment(t *testing.T) {
 	}()
 	dir := t.TempDir()
 	require.Contains(t, run(t, dir, 3, "survey", "--from", m.URL("left_hand")).stdout, "log     on, format ROW, row image FULL, kept until somebody removes it")
-	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\nlock_tables = true\n", m.Port, testserver.Admin)
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\nhold_writers = true\n", m.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	for range 5 {
-		require.NotContains(t, run(t, dir, 3, "dump", "j").stderr, "no transactions", "lock_tables keeps writers out of those")
+		require.NotContains(t, run(t, dir, 3, "dump", "j").stderr, "no transactions", "hold_writers keeps writers out of those")
 		v, old := "", []string{}
 		for _, d := range []string{"left", "right"} {
 			run(t, dir, 0, "restore", "j/"+d+"_hand", "--as", d+"_back", "--to", "s")

@@ -47,9 +47,9 @@ keep DIR/barn: SIZE free of SIZE
 a run takes about SIZE
 
 Database Size Tables Objects Taken Note
-a.db SIZE 1 2 named rollback journal: writers wait or fail while a dump reads; copy_first makes that short
-odd.db SIZE 1 1 matches odd* rollback journal: writers wait or fail while a dump reads; copy_first makes that short
-spare.db SIZE no rollback journal: writers wait or fail while a dump reads; copy_first makes that short
+a.db SIZE 1 2 named rollback journal: a dump keeps writers out; see copy_first
+odd.db SIZE 1 1 matches odd* rollback journal: a dump keeps writers out; see copy_first
+spare.db SIZE no rollback journal: a dump keeps writers out; see copy_first
 `, shape(dir, o.stdout))
 	require.Equal(t, `The optional entry "later*" matches nothing now.
 warning: the keep DIR/barn is on the same file system as the data: one broken drive takes both

@@ -280,7 +280,7 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 func TestSQLiteCopyFirst(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
-	require.Contains(t, run(t, dir, 0, "survey", "--from", "data").stdout, "copy_first makes that short")
+	require.Contains(t, run(t, dir, 0, "survey", "--from", "data").stdout, "a dump keeps writers out; see copy_first")
 	config := "[source.s]\nengine = \"sqlite\"\npath = \"data\"\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ncompression = \"none\"\ncopy_first = true\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")

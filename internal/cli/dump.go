@@ -286,7 +286,7 @@ func floorOf(r keep.Room) string {
 // why tells which entry of the job takes a database.
 func why(p *dump.Plan, name string) string {
 	if name == engine.ServerWide {
-		return "roles, tablespaces and rights of the server"
+		return "the server itself: roles, rights"
 	}
 	for _, m := range p.Matches {
 		for _, d := range m.Databases {

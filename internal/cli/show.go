@@ -91,8 +91,8 @@ func (a *app) show(d *keep.Dump, all bool) {
 		line("left out", "by the job: %s", strings.Join(m.LeftOut, ", "))
 	}
 	for _, t := range m.Tables {
-		if t.Where != "" {
-			line("in part", "%s: only rows where %s", phrase.OneLine(t.ID), phrase.OneLine(t.Where))
+		if t.Condition != "" {
+			line("in part", "%s: only rows where %s", phrase.OneLine(t.ID), phrase.OneLine(t.Condition))
 		}
 	}
 	if file := m.Position["file"]; file != "" {

@@ -64,17 +64,17 @@ type Job struct {
 	Server      *bool    `toml:"server,omitempty"`    // nil: yes
 	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
 	DrillOn     string   `toml:"drill_on,omitempty"`
-	SkipTables  []string `toml:"skip_tables,omitempty"` // patterns
-	LockTables  bool     `toml:"lock_tables,omitempty"` // those without transactions
-	CopyFirst   bool     `toml:"copy_first,omitempty"`  // of a SQLite file
+	SkipTables  []string `toml:"skip_tables,omitempty"`  // patterns
+	HoldWriters bool     `toml:"hold_writers,omitempty"` // those without transactions
+	CopyFirst   bool     `toml:"copy_first,omitempty"`   // of a SQLite file
 	Rows        []RowsOf `toml:"rows,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
 }
 
 // RowsOf says which rows of a table a job takes.
 type RowsOf struct {
-	Table string `toml:"table"`
-	Where string `toml:"where"`
+	Table     string `toml:"table"`
+	Condition string `toml:"condition"`
 }
 
 // Check is a query with the answer that it must have in every drill.
@@ -89,8 +89,8 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "lock_tables", "copy_first", "rows", "check"},
-	"rows":   {"table", "where"},
+	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
+	"rows":   {"table", "condition"},
 	"check":  {"database", "sql", "answer"},
 }
 
@@ -233,8 +233,8 @@ func (f *File) checkJob(name string, j Job) error {
 		}
 	}
 	for _, r := range j.Rows {
-		if r.Table == "" || r.Where == "" {
-			return f.wrong(where, "an entry of rows lacks its table or its where").Advise("write both: the table's name or pattern, and the condition as SQL")
+		if r.Table == "" || r.Condition == "" {
+			return f.wrong(where, "an entry of rows lacks its table or its condition").Advise("write both: the table's name or pattern, and the condition as SQL")
 		}
 	}
 	for _, c := range j.Check {
@@ -354,7 +354,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
-	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.LockTables, j.CopyFirst
+	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.HoldWriters, j.CopyFirst
 	k, err := f.OpenKeep(j.Keep)
 	if err != nil {
 		return nil, err
@@ -366,7 +366,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 	text, err := f.Excerpt(name)
 	var rows []dump.Condition
 	for _, r := range j.Rows {
-		rows = append(rows, dump.Condition(r))
+		rows = append(rows, dump.Condition{Table: r.Table, SQL: r.Condition})
 	}
 	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
 		Keep: k, Compression: c, Zone: f.zone, Config: text, Server: j.Server == nil || *j.Server}, err

@@ -222,7 +222,7 @@ func (o *one) readme() (string, error) {
 	var b strings.Builder
 	what := "the database " + phrase.OneLine(m.Database)
 	if m.Database == engine.ServerWide {
-		what = "what belongs to the server itself: roles, tablespaces, rights on databases"
+		what = "what belongs to the server itself: its roles or users, and their rights"
 	}
 	fmt.Fprintf(&b, `A full dump of %s
 
@@ -250,8 +250,8 @@ must succeed before the next.
 		b.WriteString("\nNot in this dump, as its job says: " + phrase.OneLine(strings.Join(m.LeftOut, ", ")) + "\n")
 	}
 	for _, t := range m.Tables {
-		if t.Where != "" {
-			b.WriteString("\nOf " + phrase.OneLine(t.ID) + " it has only the rows where " + phrase.OneLine(t.Where) + "\n")
+		if t.Condition != "" {
+			b.WriteString("\nOf " + phrase.OneLine(t.ID) + " it has only the rows where " + phrase.OneLine(t.Condition) + "\n")
 		}
 	}
 	b.WriteString(`

@@ -11,7 +11,7 @@ import (
 // Condition says which rows of a table are dumped.
 type Condition struct {
 	Table string // pattern
-	Where string // SQL
+	SQL   string
 }
 
 // narrow leaves tables out of a catalog, and what needs them, and notes which rows of
@@ -27,7 +27,7 @@ func (r *runner) narrow(cat *engine.Catalog, database string) (left []string) {
 		}
 		for _, c := range r.Rows {
 			if r.matches([]string{c.Table}, database, t) {
-				t.Where, t.Blocks = c.Where, 0
+				t.Condition, t.Blocks = c.SQL, 0
 			}
 		}
 		tables = append(tables, t)

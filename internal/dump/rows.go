@@ -17,7 +17,7 @@ import (
 func (o *one) rows(ctx context.Context) error {
 	o.m.Tables = make([]manifest.Table, len(o.cat.Tables))
 	for i, t := range o.cat.Tables {
-		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree, Through: t.Through, Where: t.Where}
+		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree, Through: t.Through, Condition: t.Condition}
 	}
 	o.w.Meter.Begin("dumping "+o.m.Database, 0, 0)
 	found, err := stream.Scan(ctx, o.snap, o.w.Meter, func(table int) (stream.Sink, error) {

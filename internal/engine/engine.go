@@ -254,8 +254,8 @@ type Table struct {
 	// land in is the target's business.
 	Tree    string
 	Through string
-	// Where is a condition of the administrator's on the rows; empty: all of them.
-	Where string
+	// Condition is the administrator's, on the rows; empty: all of them.
+	Condition string
 	// Count is a query that prints a line "ID|rows"; for a table with Through, of
 	// the whole tree.
 	Count string

@@ -63,10 +63,10 @@ type Table struct {
 	Sum     string   `json:"sum"`
 	Bytes   int64    `json:"bytes"` // text of the rows
 
-	Where   string   `json:"where,omitempty"`   // the dump has only those rows
-	Tree    string   `json:"tree,omitempty"`    // the partitioned table at the top, of a partition
-	Through string   `json:"through,omitempty"` // the same, where rows are loaded through it
-	Files   []string `json:"files"`
+	Condition string   `json:"condition,omitempty"` // the dump has only those rows
+	Tree      string   `json:"tree,omitempty"`      // the partitioned table at the top, of a partition
+	Through   string   `json:"through,omitempty"`   // the same, where rows are loaded through it
+	Files     []string `json:"files"`
 }
 
 // Has says whether the dump has a file of a section.

@@ -243,8 +243,8 @@ const piece = 128 << 10
 func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to engine.Rows) error {
 	h := t.Handle.(*handle)
 	query := h.query
-	if t.Where != "" {
-		query += " WHERE (" + t.Where + ")"
+	if t.Condition != "" {
+		query += " WHERE (" + t.Condition + ")"
 	}
 	if h.key != "" && t.Blocks > 0 {
 		switch {

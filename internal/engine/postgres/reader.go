@@ -54,7 +54,7 @@ func (r *reader) Close() error {
 func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to engine.Rows) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	h := t.Handle.(handle).where(t.Where)
+	h := t.Handle.(handle).where(t.Condition)
 	free, err := r.lock(h.table)
 	switch {
 	case err != nil:

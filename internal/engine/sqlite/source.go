@@ -132,7 +132,7 @@ func (s *source) note(ctx context.Context, name string) string {
 	if s.at.CopyFirst {
 		return "rollback journal: writers wait while the file is copied"
 	}
-	return "rollback journal: writers wait or fail while a dump reads; copy_first makes that short"
+	return "rollback journal: a dump keeps writers out; see copy_first"
 }
 
 func (s *source) open(name string) (*conn, error) {
@@ -244,8 +244,8 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to en
 	enc := encoding(r.s.cat.Facts["encoding"])
 	row := make([]byte, 0, 2*piece)
 	query := "SELECT " + columnList(t.Columns) + " FROM " + t.ID
-	if t.Where != "" {
-		query += " WHERE (" + t.Where + ")"
+	if t.Condition != "" {
+		query += " WHERE (" + t.Condition + ")"
 	}
 	err := r.s.c.each(ctx, query, func(s *stmt) error {
 		row = append(row[:0], '(')

@@ -62,6 +62,14 @@ func nothingLeft(t *testing.T, dir string, p *place, dumps int) {
 	if p == nil {
 		return
 	}
+	quiet(t, p)
+	require.NotContains(t, p.databases(), "grainkeep")
+}
+
+// quiet waits until the server has noticed that its clients are gone: what one that was
+// killed had asked for may still be under way.
+func quiet(t *testing.T, p *place) {
+	t.Helper()
 	sessions := map[string]string{
 		"postgres": "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'grainkeep'",
 		"mysql":    "SELECT count(*) FROM information_schema.processlist WHERE command <> 'Daemon' AND id <> connection_id()",
@@ -69,7 +77,6 @@ func nothingLeft(t *testing.T, dir string, p *place, dumps int) {
 	if sessions != "" {
 		require.Eventually(t, func() bool { return p.ask("", sessions) == "0" }, patience, tick, "a session is left")
 	}
-	require.NotContains(t, p.databases(), "grainkeep")
 }
 
 // frozen starts a dump and stops it in the middle of writing its rows.
@@ -262,6 +269,7 @@ func killed(t *testing.T, p *place) {
 		}
 	}
 	require.Positive(t, killed)
+	quiet(t, p)
 	require.Eventually(t, func() bool {
 		cmd, _, wait := command(dir, "drill", "adhoc", "--from", "keep", "--to", p.url(""))
 		require.NoError(t, cmd.Start())

@@ -310,3 +310,16 @@ func TestMariaDBReadersShareATable(t *testing.T) {
 	require.NoError(t, <-busy)
 	run(t, dir, 3, "dump", "j")
 }
+
+// TestMariaDBSettingsOfTheServer: what an administrator set for everybody does not
+// change what is dumped, or how it comes back.
+func TestMariaDBSettingsOfTheServer(t *testing.T) {
+	m := needMariaDB(t)
+	dir := t.TempDir()
+	path := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
+	queryMaria(t, m, "", "SET GLOBAL sql_select_limit = 7, GLOBAL sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', GLOBAL time_zone = '+05:30', GLOBAL max_statement_time = 0.5, GLOBAL collation_connection = 'latin1_swedish_ci'")
+	defer queryMaria(t, m, "", "SET STATEMENT max_statement_time = 0 FOR SET GLOBAL sql_select_limit = 18446744073709551615, GLOBAL sql_mode = DEFAULT, GLOBAL time_zone = 'SYSTEM', GLOBAL max_statement_time = 0, GLOBAL collation_connection = 'utf8mb4_general_ci'")
+	again := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
+	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
+	run(t, dir, 0, "drill", again, "--to", m.URL(""))
+}

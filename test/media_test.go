@@ -96,7 +96,8 @@ func TestRestoreThatIsKilled(t *testing.T) {
 	entries, err := os.ReadDir(to)
 	require.NoError(t, err)
 	require.Len(t, entries, 1, "the leftovers are gone")
-	require.Eventually(t, func() bool { // a killed client's CREATE DATABASE may still be under way
+	quiet(t, onPostgres(t, s)) // a killed client's CREATE DATABASE may still be under way
+	require.Eventually(t, func() bool {
 		run(t, dir, 0, "restore", "server", "--from", "keep", "--to", s.URL(""), "--as", "killed")
 		dropDatabases(t, s, "killed")
 		return query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'") == "0"

@@ -14,6 +14,12 @@ SET sql_quote_show_create = 1, autocommit = 1;
 SET group_concat_max_len = 1000000;
 `
 
+// patient are settings against limits that an administrator may have set for others: a
+// limit on rows would leave some out without a word.
+const patient = `SET sql_select_limit = 18446744073709551615, sql_big_selects = 1;
+SET wait_timeout = 604800, net_read_timeout = 3600, net_write_timeout = 3600;
+`
+
 // lenient is the mode for tables with ENUM or SET columns: a value that is none of the
 // members, which older applications left there, is an error in the strict one.
 const lenient = "SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';\n"

@@ -47,7 +47,10 @@ func (s *source) identify(ctx context.Context) error {
 		return fault.New("version-unsupported", nil, "the server at %s is %s %s", s.where(), s.product(), s.shown).
 			Advise("MariaDB from 10.4 on and MySQL from 8.0 on can be dumped")
 	}
-	return nil
+	if s.maria { // the home connection was made before that was known
+		_, err = s.home.exec(ctx, "SET max_statement_time = 0")
+	}
+	return err
 }
 
 func (s *source) product() string {

@@ -144,11 +144,11 @@ func hasCode(err error, codes ...uint16) bool {
 	return false
 }
 
-// ownTrouble are errors about the server itself: no memory, no disk, shutting down,
+// ownTrouble are errors about the server itself: a deadlock, no memory, no disk, shutting down,
 // too many connections, a file it cannot write.
 func ownTrouble(n uint16) bool {
 	switch n {
-	case 1021, 1030, 1037, 1038, 1040, 1041, 1053, 1114, 1135, 1152, 1158, 1159, 1160, 1161, 1317, 1836, 1927, 3169:
+	case 1213, 1021, 1030, 1037, 1038, 1040, 1041, 1053, 1114, 1135, 1152, 1158, 1159, 1160, 1161, 1317, 1836, 1927, 3169:
 		return true
 	}
 	return false

@@ -109,7 +109,7 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "swap", "swap2")
-	queryMaria(t, m, "swap", "CREATE TABLE t AS SELECT seq AS id FROM seq_1_to_1000; CREATE TABLE u AS SELECT seq AS id FROM seq_1_to_400")
+	queryMaria(t, m, "swap", "CREATE TABLE t AS SELECT seq AS id FROM seq_1_to_1000; CREATE TABLE u AS SELECT seq AS id FROM seq_1_to_400; CREATE TABLE w AS SELECT * FROM u")
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan int)
 	go func() {
@@ -117,7 +117,7 @@ func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 		defer db.Close()
 		n := 0
 		for ; ctx.Err() == nil; n++ {
-			for _, sql := range []string{"RENAME TABLE t TO x, u TO t, x TO u", "RENAME TABLE t TO x, u TO t, x TO u", "ALTER TABLE t ADD c int", "ALTER TABLE t DROP c", "TRUNCATE u", "INSERT INTO u SELECT seq FROM seq_1_to_400"} {
+			for _, sql := range []string{"RENAME TABLE t TO x, u TO t, x TO u", "RENAME TABLE t TO x, u TO t, x TO u", "ALTER TABLE t ADD c int", "ALTER TABLE t DROP c", "TRUNCATE w", "INSERT INTO w SELECT seq FROM seq_1_to_400"} {
 				db.Exec("SET STATEMENT lock_wait_timeout = 1 FOR " + sql)
 				time.Sleep(20 * time.Millisecond)
 			}

@@ -20,6 +20,7 @@ type catalogReader struct {
 	database string
 	listed   []pinned // tables and sequences
 	outside  []string // tables that no snapshot holds
+	selfName *regexp.Regexp
 	objects  []engine.Object
 	tables   []engine.Table
 	warns    []string
@@ -30,6 +31,7 @@ func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.selfName = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + regexp.QuoteMeta(r.database) + "`?\\s*\\.")
 	for _, step := range []struct {
 		what string
 		read func(context.Context) error
@@ -114,7 +116,7 @@ var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"
 
 // acting fills in whose rights an object has, and the settings that it was made with.
 func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone string) engine.Object {
-	o.SelfNamed = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + regexp.QuoteMeta(r.database) + "`?\\s*\\.").MatchString(create)
+	o.SelfNamed = r.selfName.MatchString(create)
 	set := "SET sql_mode = " + literal(mode)
 	if collation != "" {
 		set += ", collation_connection = " + literal(collation)

@@ -23,7 +23,7 @@ type column struct {
 }
 
 var (
-	typed    = regexp.MustCompile("^`(?:[^`]|``)*` (\\w+)([^ ]*)")
+	typed    = regexp.MustCompile("^`(?:[^`]|``)*` (\\w+)")
 	inSet    = regexp.MustCompile(`^ (?:unsigned |zerofill )*CHARACTER SET (\w+)`)
 	defaults = regexp.MustCompile(`^\).* DEFAULT CHARSET=(\w+)`)
 )
@@ -190,14 +190,10 @@ func (r *catalogReader) ranges(ctx context.Context, t *table, e *engine.Table, h
 	if r.s.workers() < 2 || t.bytes < 32<<20 || t.versioned {
 		return nil
 	}
-	rows, err := r.c.rows(ctx, `SELECT k.column_name FROM information_schema.key_column_usage k JOIN information_schema.columns c USING (table_schema, table_name, column_name)
-		WHERE k.table_schema = database() AND k.table_name = `+literal(t.name)+` AND k.constraint_name = 'PRIMARY' AND k.ordinal_position = 1
-		AND c.data_type IN ('tinyint', 'smallint', 'mediumint', 'int', 'bigint') AND c.column_type NOT LIKE '%unsigned%'`)
-	if err != nil || len(rows) == 0 {
-		return err
+	if h.key = t.counted(); h.key == "" {
+		return nil
 	}
-	h.key = quote(rows[0][0])
-	rows, err = r.c.rows(ctx, "SELECT min("+h.key+"), max("+h.key+") FROM "+quote(t.name))
+	rows, err := r.c.rows(ctx, "SELECT min("+h.key+"), max("+h.key+") FROM "+quote(t.name))
 	if err != nil || rows[0][0] == "" {
 		return err
 	}

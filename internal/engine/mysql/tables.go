@@ -118,6 +118,20 @@ func hasPrimary(list []string, column string) bool {
 	return false
 }
 
+// counted is the column that the primary key begins with, where ranges of it can be
+// read: a number with a sign.
+func (t *table) counted() string {
+	for _, item := range t.inside {
+		name := quoted.FindString(item)
+		if m := signed.FindString(item); m != "" && hasPrimary(t.inside, name) {
+			return name
+		}
+	}
+	return ""
+}
+
+var signed = regexp.MustCompile("^`(?:[^`]|``)*` (?:tiny|small|medium|big)?int(?:\\([0-9]+\\))? (?:[^u]|$)")
+
 // items splits the list of a CREATE TABLE, whose texts may hold anything. It gives the
 // place of the closing parenthesis too.
 func items(sql string) (list []string, end int) {
@@ -187,8 +201,8 @@ func (r *catalogReader) addKeys(id string, keys []string) {
 var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES ((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
 
 // addReference makes a foreign key. The rows are tested by a query, which fails where
-// there are some; the server would copy the whole table to do it. One to another database acts on that: it is left
-// out of drills.
+// some have no parent; the server would copy the whole table to do it. A key to another
+// database acts on that: it is left out of drills.
 func (r *catalogReader) addReference(id, item string) {
 	m := reference.FindStringSubmatch(item)
 	add := "ALTER TABLE " + id + " ADD " + item + ";\n"

@@ -10,21 +10,12 @@ import (
 	"grainkeep/internal/engine"
 )
 
-// Databases under these names are being drilled or restored.
-const (
-	drillPrefix   = "grainkeep_drill_"
-	restorePrefix = "grainkeep_restore_"
-)
-
 // mark is a table inside a scratch database that tells whose it is. That its maker is
 // alive is told by a lock of the server's under the run's name, taken before the
 // database exists.
 const mark = "grainkeep_scratch"
 
 func liveLock(run string) string { return "grainkeep_" + run }
-
-// workName is the name of a scratch database. Names are at most 64 characters long.
-func workName(prefix, keepID, run string) string { return prefix + keepID + "_" + run }
 
 type target struct {
 	s    *source
@@ -34,7 +25,7 @@ type target struct {
 
 // Target makes a new database under a working name, locked and marked.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
-	t := &target{s: s, spec: spec, work: workName(drillPrefix, spec.KeepID, spec.Run)}
+	t := &target{s: s, spec: spec, work: spec.WorkName()}
 	switch {
 	case spec.Name == engine.ServerWide: // its statements are whole each, and change nothing that is there
 		t.spec.Into, t.work = true, ""
@@ -43,7 +34,6 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		t.work = spec.Name
 		return t, t.enter(ctx)
 	case spec.Name != "":
-		t.work = workName(restorePrefix, spec.KeepID, spec.Run)
 		if err := t.vacant(ctx); err != nil {
 			return nil, err
 		}
@@ -211,7 +201,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []s
 		if alive {
 			continue
 		}
-		named := strings.HasPrefix(name, drillPrefix+keepID+"_") || strings.HasPrefix(name, restorePrefix+keepID+"_")
+		named := engine.WorkOf(keepID, name)
 		ours := named && empty
 		if marked {
 			keep, _ := s.home.value(ctx, "SELECT keep FROM "+quote(name)+"."+mark)

@@ -15,12 +15,6 @@ import (
 	"grainkeep/internal/fault"
 )
 
-// Databases under these names are being drilled or restored.
-const (
-	drillPrefix   = "grainkeep_drill_"
-	restorePrefix = "grainkeep_restore_"
-)
-
 // The mark stands in a schema of its own inside a scratch database. That its
 // maker is alive is told by an advisory lock, taken before the database exists:
 // the class is liveClass, the object comes from the run's id.
@@ -29,12 +23,9 @@ const (
 	liveClass  = 1735551856
 )
 
-// workName is the name of a scratch database: it tells the keep and the run.
-func workName(prefix, keepID, run string) string { return prefix + keepID + "_" + run }
-
 // Target makes a new database under a working name, locked and marked.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
-	t := &target{s: s, spec: spec, work: workName(drillPrefix, spec.KeepID, spec.Run)}
+	t := &target{s: s, spec: spec, work: spec.WorkName()}
 	if spec.Name == engine.ServerWide { // its statements are whole each, and change nothing that is there
 		t.spec.Into, t.work = true, s.home.Config().Database
 		return t, nil
@@ -44,7 +35,6 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		return t, t.enter(ctx)
 	}
 	if spec.Name != "" {
-		t.work = workName(restorePrefix, spec.KeepID, spec.Run)
 		if err := t.vacant(ctx); err != nil {
 			return nil, err
 		}
@@ -274,7 +264,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []s
 // scratch lists the databases with scratch names whose maker is not alive.
 func (s *source) scratch(ctx context.Context) ([]string, error) {
 	rows, err := s.home.Query(ctx, `SELECT datname::text FROM pg_database
-		WHERE starts_with(datname, '`+drillPrefix+`') OR starts_with(datname, '`+restorePrefix+`') ORDER BY 1`)
+		WHERE starts_with(datname, '`+engine.DrillPrefix+`') OR starts_with(datname, '`+engine.RestorePrefix+`') ORDER BY 1`)
 	if err != nil {
 		return nil, err
 	}
@@ -309,7 +299,7 @@ func (s *source) ours(ctx context.Context, database, keepID string) (bool, error
 		return false, err
 	}
 	if !marked {
-		named := strings.HasPrefix(database, drillPrefix+keepID+"_") || strings.HasPrefix(database, restorePrefix+keepID+"_")
+		named := engine.WorkOf(keepID, database)
 		return named && empty, nil
 	}
 	var ours bool

@@ -316,7 +316,10 @@ func TestMemoryStaysSmall(t *testing.T) {
 	require.Len(t, parts, 2, "the next row begins another file after 64 MiB")
 	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20), "and they come back so")
 	for _, p := range ownServers(t)[1:] {
-		p.run("big", "INSERT INTO cargo SELECT seq, repeat(md5(seq), 4) FROM seq_1_to_900000")
+		p.run("", "SET GLOBAL max_allowed_packet = 1073741824")
+		p.run("big", `INSERT INTO cargo SELECT seq, repeat(md5(seq), 4) FROM seq_1_to_900000;
+			CREATE TABLE photo (id varchar(9) PRIMARY KEY, b longblob, t longtext) AS SELECT concat('no. ', seq) id, unhex(repeat(md5(seq), 4 * 1024 * 1024)) b, repeat('y', 64 * 1024 * 1024) t FROM seq_1_to_1`)
+		p.run("", "SET GLOBAL max_allowed_packet = 16777216") // values may be larger than a packet now
 		require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", p.url("big"), "--to", "keep", "--job", p.engine), int64(96<<20))
 		require.LessOrEqual(t, peak(t, dir, 0, "drill", p.engine+"/big", "--from", "keep", "--to", p.url("")), int64(96<<20))
 	}

@@ -125,7 +125,7 @@ func sh(t *testing.T, dir, script string, env ...string) string {
 	cmd.Dir = dir
 	cmd.Env = append(append(os.Environ(), "PGPASSFILE=/nonexistent"), env...)
 	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s\n%s", script, out)
+	require.NoError(t, err, "%s\n%.9000s", script, out)
 	return string(out)
 }
 

@@ -8,53 +8,92 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
 	sqldriver "github.com/go-sql-driver/mysql"
-
-	"grainkeep/internal/engine"
 )
 
 // Rows of plain values load faster by the server's own bulk statement than by INSERTs:
 // it has no expressions to parse. The file's text is rewritten on its way.
 
-// plainKinds are the types whose values mean the same in both.
-var plainKinds = map[string]bool{"tinyint": true, "smallint": true, "mediumint": true, "int": true, "bigint": true, "decimal": true, "float": true, "double": true,
-	"date": true, "datetime": true, "timestamp": true, "time": true, "char": true, "varchar": true, "tinytext": true, "text": true, "mediumtext": true, "longtext": true,
-	"binary": true, "varbinary": true, "tinyblob": true, "blob": true, "mediumblob": true, "longblob": true}
+// fields says how values become columns.
+type fields struct {
+	list  string
+	enums []bool // which of them are of that type
+}
 
-// inBulk says whether a table of the session's database can be loaded so.
-func (s *session) inBulk(ctx context.Context, table string) (bool, error) {
+// fields says how the values of a file become a table's columns; nil: INSERTs must do it.
+func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 	if allowed, err := s.c.value(ctx, "SELECT @@local_infile"); err != nil || allowed != "1" {
-		return false, err
+		return nil, err
 	}
-	rows, err := s.c.rows(ctx, "SHOW CREATE TABLE "+table)
+	names := quoted.FindAllString(target, -1)
+	rows, err := s.c.rows(ctx, "SHOW CREATE TABLE "+names[0])
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	t, err := parse(rows[0][1], "")
-	if err != nil {
-		return false, err
+	if err != nil || len(names) == 1 {
+		return nil, err
 	}
-	for _, c := range t.columns {
-		if !c.generated && !plainKinds[c.kind] {
-			return false, nil
+	var f fields
+	var into, set []string
+	for i, name := range names[1:] {
+		c := column{kind: "timestamp"} // what is not in the definition says since when a row was current
+		if at := slices.IndexFunc(t.columns, func(c column) bool { return quote(c.name) == name }); at >= 0 {
+			c = t.columns[at]
 		}
+		value, ok := c.field(fmt.Sprint("@v", i))
+		if !ok {
+			return nil, nil
+		}
+		f.enums = append(f.enums, c.kind == "enum")
+		if value != "" {
+			set = append(set, name+" = "+value)
+			name = fmt.Sprint("@v", i)
+		}
+		into = append(into, name)
 	}
-	return !t.versioned && transactional(t.engine), nil
+	f.list = " (" + strings.Join(into, ", ") + ")"
+	if len(set) > 0 {
+		f.list += " SET " + strings.Join(set, ", ")
+	}
+	return &f, nil
+}
+
+var numeric = regexp.MustCompile(`(?:^|,)'\d+'(?:,|$)`)
+
+// field says what a column gets where a field alone does not mean what the value meant.
+func (c *column) field(variable string) (value string, ok bool) {
+	switch c.kind {
+	case "enum", "set": // a number may be taken for a member of that name
+		_, f := c.read()
+		return "", f == member && !numeric.MatchString(c.full)
+	case "year": // the text 0 is another year than the number
+		return variable + " + 0", true
+	case "inet4", "inet6", "uuid": // bytes are taken for the value itself
+		return "convert(" + variable + " USING ascii)", true
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "bit", "date", "datetime", "timestamp", "time",
+		"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
+		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+		return "", true
+	}
+	return "", false
 }
 
 var handlers atomic.Int64
 
 // bulk loads the rows that follow the head of a file's first INSERT.
-func (s *session) bulk(ctx context.Context, target string, in *bufio.Reader, seen func(int64)) (int64, error) {
+func (s *session) bulk(ctx context.Context, f *fields, target, head string, in *bufio.Reader, seen func(int64)) (int64, error) {
 	name := fmt.Sprint("rows", handlers.Add(1))
-	r := &bulkRows{in: in, seen: seen}
+	r := &bulkRows{in: in, head: head, enums: f.enums, seen: seen}
 	sqldriver.RegisterReaderHandler(name, func() io.Reader { return r })
 	defer sqldriver.DeregisterReaderHandler(name)
-	table := quoted.FindString(target)
-	n, err := s.c.exec(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+table+" CHARACTER SET binary"+strings.TrimPrefix(target, table))
+	n, err := s.c.exec(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+quoted.FindString(target)+" CHARACTER SET binary"+f.list)
 	if r.err != nil {
 		return n, r.err
 	}
@@ -62,24 +101,61 @@ func (s *session) bulk(ctx context.Context, target string, in *bufio.Reader, see
 		return n, err
 	}
 	// What would be an error of an INSERT is a warning here.
-	rows, err := s.c.rows(ctx, "SHOW WARNINGS LIMIT 1")
-	if err == nil && len(rows) > 0 {
-		err = fmt.Errorf("the server warned: %s [%s]", rows[0][2], rows[0][1])
+	count, err := s.c.value(ctx, "SELECT @@warning_count")
+	if err != nil || count == strconv.FormatInt(r.none, 10) {
+		return n, err
+	}
+	rows, err := s.c.rows(ctx, "SHOW WARNINGS")
+	for _, w := range rows {
+		if err == nil && w[1] != codeCut {
+			return n, fmt.Errorf("the server warned: %s [%s]", w[2], w[1])
+		}
+	}
+	if err == nil {
+		err = fmt.Errorf("the server cut values: %s times, where %d values are no members of their ENUM", count, r.none)
 	}
 	return n, err
 }
 
-// bulkRows turns value lists into lines of fields.
+// codeCut is the warning of a value that was cut, or is no member of its ENUM.
+const codeCut = "1265"
+
+// bulkRows turns value lists into lines of fields. A value may be longer than any
+// buffer: what is known of it between two pieces is the state.
 type bulkRows struct {
-	in   *bufio.Reader
-	seen func(int64)
-	line []byte
-	out  []byte
-	at   int
-	rows int64
-	err  error
-	end  bool
+	in    *bufio.Reader
+	head  string // stands before each group but the first
+	enums []bool
+	seen  func(int64)
+
+	out   []byte
+	at    int // what of it was read
+	err   error
+	end   bool
+	rows  int64 // that nobody was told of
+	none  int64 // values that are no members of their ENUM
+	state state
+	field int
+	word  []byte // a number, NULL, or what stands before a quote
+	hexa  []byte // digits
+	raw   []byte
+	match int // bytes of the head that have passed
 }
+
+type state int
+
+const (
+	rowBegin state = iota // before (
+	inWord                // at the begin of a value, or in one without quotes
+	inText
+	escaped // after a backslash
+	inHexa
+	valueEnd // before , or )
+	rowEnd   // before , or ;
+	lineEnd  // before the line feed after a comma
+	groupEnd // before the line feed after a semicolon
+	inHead   // before or in the head of the next group
+)
 
 func (b *bulkRows) Read(p []byte) (int, error) {
 	for b.at == len(b.out) {
@@ -87,80 +163,161 @@ func (b *bulkRows) Read(p []byte) (int, error) {
 			return 0, io.EOF
 		}
 		b.out, b.at = b.out[:0], 0
-		if b.err = b.next(); b.err == io.EOF {
-			b.err, b.end = nil, true
-		}
+		b.err = b.next()
 	}
 	n := copy(p, b.out[b.at:])
 	b.at += n
 	return n, nil
 }
 
-// next rewrites some rows, until there is a piece of text.
-func (b *bulkRows) next() (err error) {
-	for len(b.out) < piece {
-		if b.line, err = engine.ReadLine(b.in, b.line[:0]); err != nil {
-			if err == io.EOF && len(b.line) > 0 {
-				err = io.ErrUnexpectedEOF
-			}
-			break
+// next rewrites what has been read so far.
+func (b *bulkRows) next() error {
+	_, err := b.in.Peek(1)
+	if err == io.EOF {
+		if b.state != inHead || b.match > 0 {
+			return io.ErrUnexpectedEOF
 		}
-		if b.line[0] != '(' { // the head of the next group
-			continue
-		}
-		if b.out, err = appendFields(b.out, b.line[1:]); err != nil {
-			break
-		}
-		b.rows++
+		b.end = true
+		return nil
 	}
+	if err != nil {
+		return err
+	}
+	p, err := b.in.Peek(b.in.Buffered())
+	if err != nil {
+		return err
+	}
+	for rest := p; len(rest) > 0; {
+		if rest, err = b.step(rest); err != nil {
+			return err
+		}
+	}
+	b.in.Discard(len(p))
 	b.seen(b.rows)
 	b.rows = 0
-	return err
+	return nil
 }
 
 var errRow = errors.New("a row cannot be understood")
 
-// appendFields writes the values of a row, up to its closing parenthesis, as fields.
-func appendFields(dst, row []byte) ([]byte, error) {
-	for {
-		switch {
-		case bytes.HasPrefix(row, []byte("NULL")):
-			dst, row = append(dst, `\N`...), row[4:]
-		case bytes.HasPrefix(row, []byte("x'")):
-			end := bytes.IndexByte(row[2:], '\'')
-			if end < 0 {
-				return dst, errRow
-			}
-			raw, err := hex.DecodeString(string(row[2 : 2+end]))
-			if err != nil {
-				return dst, errRow
-			}
-			dst, row = appendEscaped(dst, raw), row[2+end+1:]
-		case len(row) > 0 && row[0] == '\'':
-			end := 1
-			for end < len(row) && row[end] != '\'' {
-				if row[end] == '\\' {
-					end++
-				}
-				end++
-			}
-			if end >= len(row) {
-				return dst, errRow
-			}
-			dst, row = append(dst, row[1:end]...), row[end+1:] // both read the same escapes
-		default:
-			end := bytes.IndexAny(row, ",)")
-			if end < 0 {
-				return dst, errRow
-			}
-			dst, row = append(dst, row[:end]...), row[end:]
+// step takes as much as belongs to one state.
+func (b *bulkRows) step(p []byte) (rest []byte, err error) {
+	switch b.state {
+	case inWord:
+		return b.inWord(p)
+	case inText:
+		return b.inText(p), nil
+	case inHexa:
+		return b.inHexa(p)
+	case escaped:
+		b.out, b.state = append(b.out, p[0]), inText // both read the same escapes
+		return p[1:], nil
+	case inHead:
+		n := min(len(p), len(b.head)-b.match)
+		if string(p[:n]) != b.head[b.match:b.match+n] {
+			return nil, errRow
 		}
-		if len(row) == 0 || row[0] != ',' && row[0] != ')' {
-			return dst, errRow
+		if b.match += n; b.match == len(b.head) {
+			b.match, b.state = 0, rowBegin
 		}
-		if row[0] == ')' {
-			return append(dst, '\n'), nil
-		}
-		dst, row = append(dst, '\t'), row[1:]
+		return p[n:], nil
 	}
+	return p[1:], b.mark(p[0])
+}
+
+// mark takes what stands between values, rows and groups.
+func (b *bulkRows) mark(c byte) error {
+	switch {
+	case b.state == rowBegin && c == '(':
+		b.state, b.field = inWord, 0
+	case b.state == valueEnd && c == ',':
+		b.out, b.state = append(b.out, '\t'), inWord
+		b.field++
+	case b.state == valueEnd && c == ')':
+		b.out, b.state = append(b.out, '\n'), rowEnd
+		b.rows++
+	case b.state == rowEnd && c == ',':
+		b.state = lineEnd
+	case b.state == rowEnd && c == ';':
+		b.state = groupEnd
+	case b.state == lineEnd && c == '\n':
+		b.state = rowBegin
+	case b.state == groupEnd && c == '\n':
+		b.state = inHead
+	default:
+		return errRow
+	}
+	return nil
+}
+
+func (b *bulkRows) inWord(p []byte) (rest []byte, err error) {
+	end := 0
+	for end < len(p) && p[end] != ',' && p[end] != ')' && p[end] != '\'' {
+		end++
+	}
+	word := p[:end]
+	if len(b.word) > 0 || end == len(p) {
+		b.word = append(b.word, word...)
+		word = b.word
+	}
+	if len(b.word) > 1000 { // no number is as long
+		return nil, errRow
+	}
+	if end == len(p) {
+		return nil, nil
+	}
+	b.word = b.word[:0]
+	if p[end] == '\'' {
+		b.state = inText
+		if string(word) == "x" {
+			b.state = inHexa
+		}
+		return p[end+1:], nil
+	}
+	b.state = valueEnd
+	switch {
+	case len(word) == 0:
+		return nil, errRow
+	case string(word) == "NULL":
+		b.out = append(b.out, `\N`...)
+		return p[end:], nil
+	case string(word) == "0" && b.field < len(b.enums) && b.enums[b.field]:
+		b.none++
+	}
+	b.out = append(b.out, word...)
+	return p[end:], nil
+}
+
+func (b *bulkRows) inText(p []byte) (rest []byte) {
+	end := 0
+	for end < len(p) && p[end] != '\'' && p[end] != '\\' {
+		end++
+	}
+	b.out = append(b.out, p[:end]...)
+	if end == len(p) {
+		return nil
+	}
+	b.state = valueEnd
+	if p[end] == '\\' {
+		b.out, b.state = append(b.out, '\\'), escaped
+	}
+	return p[end+1:]
+}
+
+func (b *bulkRows) inHexa(p []byte) (rest []byte, err error) {
+	end := bytes.IndexByte(p, '\'')
+	if end >= 0 {
+		rest = p[end+1:]
+		p = p[:end]
+		b.state = valueEnd
+	}
+	b.hexa = append(b.hexa, p...)
+	pairs := len(b.hexa) / 2
+	b.raw = slices.Grow(b.raw[:0], pairs)[:pairs]
+	if _, err := hex.Decode(b.raw, b.hexa[:2*pairs]); err != nil || end >= 0 && len(b.hexa)%2 != 0 {
+		return nil, errRow
+	}
+	b.out = appendEscaped(b.out, b.raw)
+	b.hexa = append(b.hexa[:0], b.hexa[2*pairs:]...)
+	return rest, nil
 }

@@ -61,7 +61,8 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 func (drv) ByHand(d engine.HandDump) []string {
 	client := "mariadb --default-character-set=binary --binary-mode --max-allowed-packet=1G"
 	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client \"$new\" || exit 1; done)", d.Unpack)
-	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, --password, …); for MySQL, say mysql",
+	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, --password, …); for MySQL, say mysql;",
+		"# a row that is larger than the server's own max_allowed_packet stops it: raise that first",
 		"client='" + client + "'"}
 	if d.Database == engine.ServerWide {
 		return append(lines, "# users and roles that are there already are left as they are; --force goes on where a right cannot be given",

@@ -70,7 +70,7 @@ const (
 	number  form = iota // as it is
 	plainly             // in quotes; nothing in it needs more
 	ascii               // in quotes, and said to be ASCII
-	utf8                // in quotes, and said to be UTF-8
+	inUTF8              // in quotes, and said to be UTF-8
 	inOwn               // in quotes, in the column's own character set
 	hexa                // in hexadecimal
 	member              // as inOwn; an empty one is no member at all
@@ -100,7 +100,7 @@ func (c *column) read() (expression string, f form) {
 		}
 		return q, member
 	case "json":
-		return q, utf8
+		return q, inUTF8
 	case "inet4", "inet6", "uuid":
 		return q, ascii
 	}
@@ -113,10 +113,15 @@ func wide(charset string) bool {
 
 // handle is what reading a table needs.
 type handle struct {
-	query string // up to FROM and its table
-	forms []form
-	key   string // the column by which ranges are read
-	first int64
+	asked   []string // what is asked for in place of each column
+	beside  []string // what is asked for beside them
+	table   string   // as it stands after FROM
+	forms   []form
+	columns []column
+	long    []int    // those of them that may be too long to be read with the row
+	by      []column // by which such a row is asked for again
+	key     string   // the column by which ranges are read
+	first   int64
 }
 
 // groupOf is how much text a statement has: well below what any server takes at once.
@@ -124,7 +129,8 @@ const groupOf = 256 << 10
 
 func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	id := quote(t.name)
-	var names, listed, asked []string
+	var names, listed []string
+	var read []column
 	var h handle
 	strict := true
 	columns := t.columns
@@ -139,28 +145,30 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 			continue
 		}
 		expression, f := c.read()
-		names, listed, asked, h.forms = append(names, c.name), append(listed, quote(c.name)), append(asked, expression), append(h.forms, f)
+		names, listed, read = append(names, c.name), append(listed, quote(c.name)), append(read, c)
+		h.asked, h.forms = append(h.asked, expression), append(h.forms, f)
 		strict = strict && c.kind != "enum" && c.kind != "set"
 	}
-	from, set := " FROM "+id, "SET NAMES binary;\n"
+	h.table = id
+	set := byteNames
 	if history {
-		from += " FOR SYSTEM_TIME ALL"
+		h.table += " FOR SYSTEM_TIME ALL"
 		set += "SET system_versioning_insert_history = 1;\n"
 	}
 	if !strict {
 		set += lenient
 	}
-	if len(asked) == 0 { // nothing but generated columns
-		asked, h.forms = []string{"0"}, nil
+	switch {
+	case len(h.asked) == 0: // nothing but generated columns
+		h.asked, h.forms = []string{"0"}, nil
+	case transactional(t.engine):
+		h.setApart(read, t.keyed(read))
+	default: // before those who wait to write; they may wait for this dump
+		h.asked[0] = "HIGH_PRIORITY " + h.asked[0]
 	}
-	first := ""
-	if !transactional(t.engine) {
-		first = "HIGH_PRIORITY " // before those who wait to write; they may wait for this dump
-	}
-	h.query = "SELECT " + first + strings.Join(asked, ", ") + from
 	e := engine.Table{ID: id, Name: t.name, Columns: names, Bytes: t.bytes, Rows: t.rows, Handle: &h,
 		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n", RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
-		Count: "SELECT concat(" + literal(id) + ", '|', count(*))" + from + ";\n"}
+		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
 	if err := r.ranges(ctx, t, &e, &h); err != nil {
 		return err
 	}
@@ -181,7 +189,7 @@ func withPeriod(columns []column) []column {
 	if named {
 		return columns
 	}
-	return append(columns, column{name: "row_start", kind: "timestamp"}, column{name: "row_end", kind: "timestamp"})
+	return append(columns, column{name: "row_start", kind: "timestamp", period: true}, column{name: "row_end", kind: "timestamp", period: true})
 }
 
 // ranges lets several readers share a large table, by ranges of its primary key, where
@@ -238,7 +246,7 @@ const piece = 128 << 10
 // Read reads a table, or a range of its keys, and writes each row as SQL.
 func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to engine.Rows) error {
 	h := t.Handle.(*handle)
-	query := h.query
+	query := "SELECT " + strings.Join(slices.Concat(h.asked, h.beside), ", ") + " FROM " + h.table
 	if t.Condition != "" {
 		query += " WHERE (" + t.Condition + ")"
 	}
@@ -253,7 +261,12 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		}
 	}
 	row := make([]byte, 0, 2*piece)
+	var long []longOne
 	err := r.c.each(ctx, query, func(values []driver.Value) (err error) {
+		if one, yes := h.passed(values); yes {
+			long = append(long, one)
+			return nil
+		}
 		row = append(row[:0], '(')
 		for i, f := range h.forms {
 			if i > 0 {
@@ -265,6 +278,11 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		}
 		return to.Row(append(row, ')'), false)
 	})
+	for _, one := range long {
+		if err == nil {
+			err = r.readLong(ctx, h, one, to)
+		}
+	}
 	if err != nil && ctx.Err() == nil {
 		return fmt.Errorf("reading %s: %w", t.ID, err)
 	}
@@ -307,11 +325,17 @@ func appendBytes(row, v []byte, f form, to engine.Rows) ([]byte, error) {
 		row = append(row, '\'')
 	case ascii:
 		row = append(row, "_ascii'"...)
-	case utf8:
+	case inUTF8:
 		row = append(row, "_utf8mb4'"...)
 	case hexa:
 		row, encode = append(row, "x'"...), hex.AppendEncode
 	}
+	row, err := appendLong(row, v, encode, to)
+	return append(row, tail...), err
+}
+
+// appendLong hands on what has become long, piece by piece.
+func appendLong(row, v []byte, encode func(dst, v []byte) []byte, to engine.Rows) ([]byte, error) {
 	for len(v) > piece/2 {
 		row = encode(row, v[:piece/2])
 		v = v[piece/2:]
@@ -322,7 +346,7 @@ func appendBytes(row, v []byte, f form, to engine.Rows) ([]byte, error) {
 			row = row[:0]
 		}
 	}
-	return append(encode(row, v), tail...), nil
+	return encode(row, v), nil
 }
 
 // control says whether a byte is one that nobody should find in a file.

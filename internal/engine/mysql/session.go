@@ -58,7 +58,7 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 	if err != nil || target == "" {
 		return 0, err
 	}
-	fast, err := s.inBulk(ctx, quoted.FindString(target))
+	f, err := s.fields(ctx, target)
 	if err != nil {
 		return 0, err
 	}
@@ -67,8 +67,9 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 	if _, err := s.c.exec(ctx, head+"SET unique_checks = 1; START TRANSACTION"); err != nil {
 		return 0, err
 	}
-	if fast {
-		rows, err = s.bulk(ctx, target, in, seen)
+	if f != nil {
+		again := head[max(0, strings.LastIndex(head, byteNames)):] + insert + target + values
+		rows, err = s.bulk(ctx, f, target, again, in, seen)
 	} else {
 		rows, err = load(ctx, s.c, target, in, strings.Contains(head, lenient), seen)
 	}
@@ -120,7 +121,7 @@ func load(ctx context.Context, c *conn, target string, in *bufio.Reader, easy bo
 func warned(ctx context.Context, c *conn) error {
 	rows, err := c.rows(ctx, "SHOW WARNINGS LIMIT 100")
 	for _, r := range rows {
-		if r[1] != "1265" { // "data truncated": the ENUM value that is no member
+		if r[1] != codeCut {
 			return fmt.Errorf("the server warned: %s [%s]", r[2], r[1])
 		}
 	}

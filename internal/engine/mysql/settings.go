@@ -24,6 +24,9 @@ SET wait_timeout = 604800, net_read_timeout = 3600, net_write_timeout = 3600;
 // members, which older applications left there, is an error in the strict one.
 const lenient = "SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';\n"
 
+// byteNames begins what stands before each group of rows: nothing is converted.
+const byteNames = "SET NAMES binary;\n"
+
 // quote writes a name as SQL.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 

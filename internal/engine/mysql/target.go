@@ -98,7 +98,7 @@ func (t *target) Width() (rows, after int) {
 
 // Settings tells which settings were made for speed.
 func (t *target) Settings() []string {
-	return []string{"foreign_key_checks = 0", "one transaction a file", "plain rows by LOAD DATA"}
+	return []string{"foreign_key_checks = 0", "one transaction a file", "rows by LOAD DATA"}
 }
 
 // Session is a connection in the new database.

@@ -188,6 +188,11 @@ func (b *bulkRows) next() error {
 		return err
 	}
 	for rest := p; len(rest) > 0; {
+		if b.state == valueEnd && rest[0] == ',' { // most often
+			b.out, b.state = append(b.out, '\t'), inWord
+			b.field++
+			rest = rest[1:]
+		}
 		if rest, err = b.step(rest); err != nil {
 			return err
 		}
@@ -230,9 +235,6 @@ func (b *bulkRows) mark(c byte) error {
 	switch {
 	case b.state == rowBegin && c == '(':
 		b.state, b.field = inWord, 0
-	case b.state == valueEnd && c == ',':
-		b.out, b.state = append(b.out, '\t'), inWord
-		b.field++
 	case b.state == valueEnd && c == ')':
 		b.out, b.state = append(b.out, '\n'), rowEnd
 		b.rows++

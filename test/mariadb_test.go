@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -58,12 +59,16 @@ func freshMaria(t *testing.T, m *testserver.MariaDB, names ...string) {
 
 // factsMaria reads what a database is and holds, by queries of the test's own on the
 // server's information tables, and its checksums of tables.
-func factsMaria(t *testing.T, m *testserver.MariaDB, database string) []string {
+func factsMaria(t *testing.T, m *testserver.MariaDB, database string, more ...string) []string {
 	t.Helper()
-	facts, err := os.ReadFile("testdata/facts-mariadb.sql")
-	require.NoError(t, err)
+	facts := ""
+	for _, name := range append(more, "facts-mariadb.sql") {
+		text, err := os.ReadFile("testdata/" + name)
+		require.NoError(t, err)
+		facts += string(text)
+	}
 	var out []string
-	for line := range strings.Lines(strings.ReplaceAll(string(facts), "@@DATABASE@@", database)) {
+	for line := range strings.Lines(strings.ReplaceAll(facts, "@@DATABASE@@", database)) {
 		if !strings.HasPrefix(line, "--") && strings.TrimSpace(line) != "" {
 			out = append(out, strings.Split(queryMaria(t, m, database, line), "\n")...)
 		}
@@ -81,27 +86,95 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 	text, err := os.ReadFile("testdata/whole-mariadb.sql")
 	require.NoError(t, err)
 	script(t, m, "whole", string(text))
-	want := factsMaria(t, m, "whole")
+	facts := func(database string) []string { return factsMaria(t, m, database, "whole-facts-mariadb.sql") }
+	want := facts("whole")
 	dir := t.TempDir()
 	o := run(t, dir, 3, "dump", "--from", m.URL("whole"), "--to", "keep")
 	path := lines(o.stdout)[0]
 	require.Contains(t, o.stderr, "these tables have no transactions and are read as they are when it is their turn: crash_safe (Aria), old_style (MyISAM), quick (MEMORY)")
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again")
-	sameLines(t, want, factsMaria(t, m, "whole_again"))
+	sameLines(t, want, facts("whole_again"))
 	again := lines(run(t, dir, 3, "dump", "--from", m.URL("whole_again"), "--to", "keep").stdout)[0]
 	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
 	byHand(t, path, strings.NewReplacer("client='mariadb ", "client='"+strings.Join(m.Client(), " ")+" "))
-	sameLines(t, want, factsMaria(t, m, "whole_restored"))
+	sameLines(t, want, facts("whole_restored"))
 
 	// An old database is moved aside whole, with its triggers, and the new one comes in its place.
 	o = run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again", "--replace")
 	_, aside, ok := strings.Cut(strings.TrimSpace(o.stderr), "is now called ")
 	require.True(t, ok, o.stderr)
-	sameLines(t, want, factsMaria(t, m, aside))
-	sameLines(t, want, factsMaria(t, m, "whole_again"))
+	sameLines(t, want, facts(aside))
+	sameLines(t, want, facts("whole_again"))
 	queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE "+aside)
 	require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%'"))
+}
+
+// TestMariaDBReplaceThatIsKilled: the server cannot rename a database, so a database comes
+// into its place in many steps. Whoever is killed among them leaves what the next run
+// finishes; who fails before any table has moved leaves the old database as it was.
+func TestMariaDBReplaceThatIsKilled(t *testing.T) {
+	m := needMariaDB(t)
+	const made = `CREATE SEQUENCE berth START 5; CREATE TABLE mooring (id int PRIMARY KEY DEFAULT nextval(berth), ship varchar(20)); INSERT INTO mooring (ship) VALUES ('Aurelia'), ('Bryony');
+		CREATE TABLE log (n int); CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN n * 2; CREATE PROCEDURE tidy() DELETE FROM log; CREATE VIEW doubled AS SELECT twice(id) AS t, ship FROM mooring; CREATE VIEW upon AS SELECT * FROM doubled;
+		CREATE TRIGGER logged AFTER INSERT ON mooring FOR EACH ROW INSERT INTO log VALUES (NEW.id); CREATE TRIGGER later AFTER INSERT ON mooring FOR EACH ROW SET @x = 1; CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DISABLE DO CALL tidy()`
+	old := func() {
+		for _, d := range strings.Fields(queryMaria(t, m, "", "SELECT coalesce(group_concat(schema_name SEPARATOR ' '), '') FROM information_schema.schemata WHERE schema_name LIKE 'killed%'")) {
+			queryMaria(t, m, "", "DROP DATABASE "+d)
+		}
+		queryMaria(t, m, "", "CREATE DATABASE killed")
+		script(t, m, "killed", made)
+	}
+	old()
+	defer freshMaria(t, m, "killed")
+	dir := t.TempDir()
+	want := factsMaria(t, m, "killed")
+	path := lines(run(t, dir, 3, "dump", "--from", m.URL("killed"), "--to", "keep").stdout)[0]
+	replace := []string{"restore", path, "--to", m.URL(""), "--as", "killed", "--replace"}
+
+	queryMaria(t, m, "", "CREATE OR REPLACE USER mover; GRANT SET USER, SUPER ON *.* TO mover; GRANT SELECT ON mysql.* TO mover; GRANT ALL ON `grainkeep\\_%`.* TO mover; GRANT ALL ON `killed\\_%`.* TO mover; GRANT SELECT, TRIGGER, SHOW VIEW, EXECUTE, EVENT ON killed.* TO mover")
+	o := run(t, dir, 1, "restore", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "mover", 1), "--as", "killed", "--replace")
+	require.Contains(t, o.stderr, "moving the old database aside")
+	require.Contains(t, o.stderr, "ALTER command denied")
+	sameLines(t, want, factsMaria(t, m, "killed"))
+	require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%' OR schema_name LIKE 'killed\\_%'"))
+
+	r := rand.New(rand.NewPCG(3, 3))
+	finished := 0
+	for range 16 {
+		old()
+		queryMaria(t, m, "killed", "INSERT INTO mooring VALUES (99, 'the old one')")
+		wantOld := factsMaria(t, m, "killed")
+		cmd, _, wait := command(dir, replace...)
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool {
+			return queryMaria(t, m, "", "SELECT count(*) FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'") == "1"
+		}, patience, time.Millisecond)
+		time.Sleep(time.Duration(r.IntN(150)) * time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		wait()
+		quiet(t, onMariaDB(t, m))
+		cmd, _, wait = command(dir, "drill", path, "--to", m.URL(""))
+		require.NoError(t, cmd.Start())
+		o := wait()
+		require.Contains(t, []int{0, 3}, o.code, o.stderr)
+		if strings.Contains(o.stderr, "finished a restore that was killed: the database killed is in its place now") {
+			finished++
+		}
+		aside := queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'")
+		sameLines(t, want, factsMaria(t, m, "killed"))
+		sameLines(t, wantOld, factsMaria(t, m, aside))
+		require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%'"))
+	}
+	require.Greater(t, finished, 4)
+
+	// What cannot be made any more in the old database is not lost either.
+	old()
+	script(t, m, "killed", "CREATE TABLE gone (n int); CREATE VIEW broken AS SELECT n FROM gone; DROP TABLE gone")
+	require.Regexp(t, "warning: the view `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is in the table grainkeep_moving there", run(t, dir, 3, replace...).stderr)
+	sameLines(t, want, factsMaria(t, m, "killed"))
+	aside := queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'")
+	require.Equal(t, "1", queryMaria(t, m, aside, "SELECT count(*) FROM grainkeep_moving WHERE what = 'view `broken`' AND `sql` LIKE '%CREATE%'"))
 }
 
 // TestMariaDBRenamesUnderTheDump: a table that is swapped for another in the middle of

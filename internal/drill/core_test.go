@@ -82,8 +82,8 @@ func (f *fake) Databases(context.Context) (list []engine.Database, err error) {
 func (f *fake) Snapshot(_ context.Context, name string) (engine.Snapshot, error) {
 	return &fakeSnap{f, name, f.databases[name]}, f.fail["snapshot "+name]
 }
-func (f *fake) Sweep(context.Context, string) ([]string, []string, error) {
-	return []string{"old_scratch"}, []string{"not_ours"}, nil
+func (f *fake) Sweep(context.Context, string) (engine.Swept, error) {
+	return engine.Swept{Removed: []string{"old_scratch"}, Foreign: []string{"not_ours"}}, nil
 }
 func (f *fake) Close() error { return nil }
 func (f *fake) Target(context.Context, engine.TargetSpec) (engine.Target, error) {

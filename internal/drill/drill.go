@@ -6,7 +6,6 @@ package drill
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"time"
 
@@ -42,15 +41,12 @@ func Run(ctx context.Context, d *keep.Dump, on engine.Location, k *keep.Keep, ch
 	if err != nil {
 		return nil, err
 	}
-	removed, foreign, err := src.Sweep(ctx, d.Manifest.Keep)
+	swept, err := src.Sweep(ctx, d.Manifest.Keep)
+	for _, s := range swept.Sentences() {
+		w.Warn(s)
+	}
 	if err != nil {
 		return nil, err
-	}
-	for _, n := range removed {
-		w.Warn(fmt.Sprintf("removed the scratch database %s that a killed run left", n))
-	}
-	for _, n := range foreign {
-		w.Warn(fmt.Sprintf("%s looks like a scratch database but does not bear this keep's mark; it was not touched", n))
 	}
 	run := keep.NewRun()
 	folder, clean, err := scratchFolder(k, run)

@@ -113,8 +113,9 @@ type Source interface {
 	// Target makes a new, empty database to restore into.
 	Target(ctx context.Context, t TargetSpec) (Target, error)
 	// Sweep removes the scratch databases that bear the keep's mark and are
-	// not alive, and lists those that it must not touch.
-	Sweep(ctx context.Context, keepID string) (removed, foreign []string, err error)
+	// not alive, and lists those that it must not touch. What was complete but for its
+	// name gets it.
+	Sweep(ctx context.Context, keepID string) (Swept, error)
 	Close() error
 }
 
@@ -323,7 +324,7 @@ type Target interface {
 	// Snapshot reads back what was restored.
 	Snapshot(ctx context.Context) (Snapshot, error)
 	// Finish puts the database in place, and tells the name that an old one
-	// was given.
+	// was given. It is not to be cancelled.
 	Finish(ctx context.Context) (aside string, err error)
 	Discard(ctx context.Context) error
 	// Missing lists those of some users or roles that the target lacks.

@@ -1,6 +1,9 @@
 package engine
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Databases of a server under these names are being drilled or restored.
 const (
@@ -20,4 +23,32 @@ func (t TargetSpec) WorkName() string {
 // WorkOf says whether a name is one that a keep's own runs give.
 func WorkOf(keepID, name string) bool {
 	return strings.HasPrefix(name, DrillPrefix+keepID+"_") || strings.HasPrefix(name, RestorePrefix+keepID+"_")
+}
+
+// AsideName is the name that an old database gets, of at most limit bytes.
+func (t TargetSpec) AsideName(limit int) string {
+	name := t.Name + "_before_" + strings.ToLower(t.Aside.UTC().Format("20060102T150405Z"))
+	return name[max(0, len(name)-limit):]
+}
+
+// Swept tells what was done about what killed runs had left.
+type Swept struct {
+	Removed  []string // scratch databases
+	Foreign  []string // with names of scratch databases, which do not bear the keep's mark
+	Finished []string // restored databases that are in their place now
+	Notes    []string // sentences about what else to know
+}
+
+// Sentences says it.
+func (s Swept) Sentences() (list []string) {
+	for _, n := range s.Removed {
+		list = append(list, fmt.Sprintf("removed the scratch database %s that a killed run left", n))
+	}
+	for _, n := range s.Foreign {
+		list = append(list, fmt.Sprintf("%s looks like a scratch database but does not bear this keep's mark; it was not touched", n))
+	}
+	for _, n := range s.Finished {
+		list = append(list, fmt.Sprintf("finished a restore that was killed: the database %s is in its place now", n))
+	}
+	return append(list, s.Notes...)
 }

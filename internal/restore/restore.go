@@ -94,7 +94,12 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 			Advise("name a %s target with --to", d.Manifest.Source.Engine)
 	}
 	// What a killed restore or drill of this keep left is cleaned up by the next.
-	if _, _, err := src.Sweep(ctx, d.Manifest.Keep); err != nil {
+	swept, err := src.Sweep(ctx, d.Manifest.Keep)
+	swept.Removed, swept.Foreign = nil, nil // a drill tells of them
+	for _, s := range swept.Sentences() {
+		opt.Warn(s)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if err := compareVersions(ctx, src, d, opt.Warn); err != nil {
@@ -114,7 +119,7 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 		err = context.Cause(ctx)
 	}
 	if err == nil {
-		out.Aside, err = t.Finish(ctx)
+		out.Aside, err = t.Finish(context.WithoutCancel(ctx)) // names change all at once
 	}
 	if err != nil {
 		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -18,159 +19,251 @@ func (s *source) catalogOf(ctx context.Context, c *conn, database string) (*engi
 	return (&catalogReader{s: s, c: c, database: database, listed: listed}).read(ctx)
 }
 
-// move gives a database another name, which the server itself cannot: it makes the new
-// one, takes triggers down (a table with triggers does not move), renames the tables
-// into it in one statement, and makes again what does not move with them. Then it drops
-// the old one.
-func (s *source) move(ctx context.Context, from, to string) error {
-	c, err := s.connect(ctx, from)
+// The server cannot rename a database. So a new one is made, the triggers are taken down
+// (a table with triggers does not move), all tables are renamed into it in one
+// statement, and what does not move with them is made again. A table in the new database
+// holds the SQL of that while it is under way: whoever is killed has lost nothing, and
+// the same move, begun again, goes on where it was.
+
+// noted is the name of that table.
+const noted = "grainkeep_moving"
+
+// codeUnfinished is the code of a move that must go on: it cannot be taken back.
+const codeUnfinished = "move-unfinished"
+
+// codesThere are the server's errors about what is there already: a table, a routine, a
+// trigger, an event.
+var codesThere = []uint16{1050, 1304, 1359, 1537}
+
+type move struct {
+	s        *source
+	c        *conn
+	from, to string
+	made     bool     // the new database, by this process
+	lost     []string // what could not be made again
+}
+
+// move gives a database another name. It tells what could not be made under that name;
+// its SQL stays in the table. An error other than codeUnfinished means that nothing has
+// changed.
+func (s *source) move(ctx context.Context, from, to string) (lost []string, err error) {
+	c, err := s.connect(ctx, "")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer c.close()
-	cat, err := s.catalogOf(ctx, c, from)
+	m := &move{s: s, c: c, from: from, to: to}
+	there, err := s.has(ctx, from)
+	if err == nil && there {
+		err = m.database(ctx)
+	}
+	return m.lost, err
+}
+
+func (m *move) noted() string { return quote(m.to) + "." + noted }
+
+func (m *move) database(ctx context.Context) error {
+	begun, err := m.begun(ctx)
 	if err != nil {
 		return err
 	}
-	if _, err := c.exec(ctx, createDatabase(to, cat.Facts)); err != nil {
+	if !begun {
+		if moved, err := m.moved(ctx); err != nil {
+			return err
+		} else if moved {
+			return m.end(ctx, nil)
+		}
+		if err := m.begin(ctx); err != nil {
+			return errors.Join(err, m.forget(ctx))
+		}
+	}
+	if err := m.tables(ctx); err != nil {
+		return m.back(ctx, err)
+	}
+	return m.end(ctx, m.rest(ctx))
+}
+
+// end drops what was noted, then the old database.
+func (m *move) end(ctx context.Context, err error) error {
+	if err == nil && len(m.lost) == 0 {
+		_, err = m.c.exec(ctx, "DROP TABLE IF EXISTS "+m.noted())
+	}
+	if err == nil {
+		_, err = m.c.exec(ctx, "DROP DATABASE "+quote(m.from))
+	}
+	if err != nil {
+		return unfinished(err, m.from, m.to)
+	}
+	return nil
+}
+
+// moved tells whether everything is in the new database already.
+func (m *move) moved(ctx context.Context) (bool, error) {
+	left, err := m.s.tables(ctx, m.c, []string{m.from})
+	if err != nil || len(left) > 0 {
+		return false, err
+	}
+	there, err := m.c.value(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+literal(m.to)+") OR EXISTS (SELECT 1 FROM information_schema.routines WHERE routine_schema = "+literal(m.to)+")")
+	return there == "1", err
+}
+
+func unfinished(err error, from, to string) error {
+	return fault.New(codeUnfinished, err, "the database %s is partly called %s now, and nothing of it is lost", from, to).
+		Advise("the next restore or drill with this keep at this server goes on with it")
+}
+
+// begun tells whether everything was noted, and of the same database.
+func (m *move) begun(ctx context.Context) (bool, error) {
+	if n, err := m.c.value(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = "+literal(m.to)+" AND table_name = '"+noted+"'"); err != nil || n == "0" {
+		return false, err
+	}
+	from, err := m.c.value(ctx, "SELECT `sql` FROM "+m.noted()+" WHERE step = 0")
+	if err == nil && from != "" && from != m.from {
+		err = fault.New("target-in-use", nil, "the database %s is coming into the place of %s", from, m.to)
+	}
+	return from != "", err
+}
+
+// begin makes the new database and notes what does not move, in one statement.
+func (m *move) begin(ctx context.Context) error {
+	if _, err := m.c.exec(ctx, "USE "+quote(m.from)); err != nil {
 		return err
 	}
-	var down, renames, again, defaults []string
-	for _, o := range cat.Objects {
-		switch o.Kind {
-		case "trigger":
-			down = append(down, "DROP TRIGGER "+o.Name)
-		case "table", "sequence":
-			if o.Name != quote(mark) {
-				renames = append(renames, o.Name+" TO "+quote(to)+"."+o.Name)
-			}
-		}
-		if strings.HasPrefix(o.SQL, "SET sql_mode") { // it has settings of its own: it does not move
-			again = append(again, o.SQL)
-		}
-	}
-	rows, err := c.rows(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = database() AND column_default LIKE 'nextval(%'")
+	cat, err := m.s.catalogOf(ctx, m.c, m.from)
 	if err != nil {
 		return err
 	}
+	there, err := m.s.has(ctx, m.to)
+	if err != nil {
+		return err
+	}
+	if !there {
+		if _, err := m.c.exec(ctx, createDatabase(m.to, cat.Facts)); err != nil {
+			return err
+		}
+		m.made = true
+	} else if listed, err := m.s.tables(ctx, m.c, []string{m.to}); err != nil || len(listed) > 1 || len(listed) == 1 && listed[0].name != noted {
+		return errors.Join(err, fault.New("target-exists", nil, "the database %s has come into being meanwhile", m.to))
+	}
+	rows, err := m.c.rows(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = database() AND column_default LIKE 'nextval(%'")
+	if err != nil {
+		return err
+	}
+	list := []step{{"", m.from}}
 	for _, row := range rows {
-		defaults = append(defaults, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]), strings.ReplaceAll(row[2], quote(from)+".", quote(to)+".")))
+		list = append(list, step{"default of " + quote(row[0]), fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]), strings.ReplaceAll(row[2], quote(m.from)+".", quote(m.to)+"."))})
 	}
-	if err := note(ctx, c, to, append(defaults, again...)); err != nil {
+	for _, o := range cat.Objects {
+		if strings.HasPrefix(o.SQL, "SET sql_mode") { // it has settings of its own: it does not move
+			list = append(list, step{o.ID(), o.SQL})
+		}
+	}
+	return m.note(ctx, list)
+}
+
+// step is something that does not move, and the SQL that makes it; the first is the
+// database that moves.
+type step struct{ what, sql string }
+
+func (m *move) note(ctx context.Context, list []step) error {
+	if _, err := m.c.exec(ctx, "CREATE TABLE IF NOT EXISTS "+m.noted()+" (step int PRIMARY KEY, what varchar(200), `sql` longtext) CHARACTER SET utf8mb4; START TRANSACTION"); err != nil {
 		return err
 	}
-	for _, sql := range down {
-		if _, err := c.exec(ctx, sql); err != nil {
+	for i, s := range list {
+		if _, err := m.c.exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s, %s)", m.noted(), i, literal(s.what), literal(s.sql))); err != nil {
 			return err
 		}
 	}
-	if len(renames) > 0 {
-		if _, err := c.exec(ctx, "RENAME TABLE "+strings.Join(renames, ", ")); err != nil {
-			return err
-		}
-	}
-	there := &session{c}
-	if _, err := c.exec(ctx, "USE "+quote(to)); err != nil {
-		return err
-	}
-	for _, sql := range append(defaults, again...) {
-		if err := there.Exec(ctx, sql); err != nil {
-			return err
-		}
-	}
-	_, err = c.exec(ctx, "DROP DATABASE "+quote(from)+"; DROP TABLE "+quote(to)+"."+noted)
+	_, err := m.c.exec(ctx, "COMMIT")
 	return err
 }
 
-// noted is a table in the new database that holds, while a move is under way, the SQL of
-// what does not move: who is killed then has lost nothing.
-const noted = "grainkeep_moving"
-
-func note(ctx context.Context, c *conn, database string, list []string) error {
-	table := quote(database) + "." + noted
-	if _, err := c.exec(ctx, "CREATE TABLE "+table+" (step int PRIMARY KEY, `sql` longtext) CHARACTER SET utf8mb4"); err != nil {
+// tables takes the triggers down and renames what is a table.
+func (m *move) tables(ctx context.Context) error {
+	if _, err := m.c.exec(ctx, "USE "+quote(m.from)); err != nil {
 		return err
 	}
-	for i, sql := range list {
-		if _, err := c.exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s)", table, i+1, literal(sql))); err != nil {
+	triggers, err := m.c.rows(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = database()")
+	if err != nil {
+		return err
+	}
+	for _, row := range triggers {
+		if _, err := m.c.exec(ctx, "DROP TRIGGER "+quote(row[0])); err != nil {
+			return err
+		}
+	}
+	listed, err := m.s.tables(ctx, m.c, []string{m.from})
+	if err != nil {
+		return err
+	}
+	var renames []string
+	for _, t := range listed {
+		renames = append(renames, quote(t.name)+" TO "+quote(m.to)+"."+quote(t.name))
+	}
+	if len(renames) > 0 {
+		_, err = m.c.exec(ctx, "RENAME TABLE "+strings.Join(renames, ", "))
+	}
+	return err
+}
+
+// rest makes again, under the new name, what did not move.
+func (m *move) rest(ctx context.Context) error {
+	rows, err := m.c.rows(ctx, "SELECT step, what, `sql` FROM "+m.noted()+" WHERE step > 0 ORDER BY step")
+	if err != nil {
+		return err
+	}
+	if _, err := m.c.exec(ctx, "USE "+quote(m.to)); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		err := (&session{m.c}).Exec(ctx, row[2])
+		switch {
+		case fault.HasCode(err, engine.Trouble) || ctx.Err() != nil:
+			return err
+		case err != nil && !hasCode(err, codesThere...):
+			m.lost = append(m.lost, fmt.Sprintf("the %s could not be made again in the database %s: %v; its SQL is in the table %s there", row[1], m.to, err, noted))
+			continue
+		}
+		if _, err := m.c.exec(ctx, "DELETE FROM "+m.noted()+" WHERE step = "+row[0]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// A restore into a database that is there already can neither work under another name
-// nor drop it: it must be empty before, and is emptied again when it fails.
-
-func (t *target) enter(ctx context.Context) error {
-	c, err := t.s.connect(ctx, t.work)
-	if err != nil {
-		return err
+// back undoes what was done before tables were renamed, if they were not.
+func (m *move) back(ctx context.Context, cause error) error {
+	listed, err := m.s.tables(ctx, m.c, []string{m.to})
+	if err == nil && len(listed) != 1 {
+		return unfinished(cause, m.from, m.to)
 	}
-	defer c.close()
-	cat, err := t.s.catalogOf(ctx, c, t.work)
-	if err != nil {
-		return err
+	var rows [][]string
+	if err == nil {
+		rows, err = m.c.rows(ctx, "SELECT `sql` FROM "+m.noted()+" WHERE what LIKE 'trigger %' ORDER BY step")
 	}
-	for name, want := range t.spec.Facts {
-		if cat.Facts[name] != want {
-			t.spec.Warn(fmt.Sprintf("the %s of the database %s is %s; the dump's is %s", name, t.work, cat.Facts[name], want))
+	if err == nil {
+		_, err = m.c.exec(ctx, "USE "+quote(m.from))
+	}
+	for _, row := range rows {
+		if err == nil {
+			err = (&session{m.c}).Exec(ctx, row[0])
+		}
+		if hasCode(err, codesThere...) {
+			err = nil
 		}
 	}
-	if len(t.spec.Fill) > 0 {
-		return t.fillable(ctx, c)
+	if err != nil {
+		return unfinished(errors.Join(cause, err), m.from, m.to)
 	}
-	if len(cat.Objects) > 0 {
-		return fault.New("target-not-empty", nil, "the database %s is not empty: it holds the %s", t.work, cat.Objects[0].ID()).
-			Advise("restore into an empty one, or leave --into out: a new database is made then")
-	}
-	return nil
+	return errors.Join(cause, m.forget(ctx))
 }
 
-// fillable checks that the tables are there and have no rows.
-func (t *target) fillable(ctx context.Context, c *conn) error {
-	for _, id := range t.spec.Fill {
-		rows, err := c.value(ctx, "SELECT EXISTS (SELECT 1 FROM "+id+")")
-		if err != nil {
-			return fault.New("target-lacks-table", err, "the table %s of %s cannot be filled", id, t.work).
-				Advise("restore the structure first: --part structure")
-		}
-		if rows == "1" {
-			return fault.New("target-not-empty", nil, "the table %s of %s has rows already", id, t.work).
-				Advise("empty it first; rows are never mixed with others")
-		}
+// forget drops the new database, if it holds nothing but what was noted.
+func (m *move) forget(ctx context.Context) error {
+	listed, err := m.s.tables(ctx, m.c, []string{m.to})
+	if err != nil || len(listed) > 1 || len(listed) == 1 && listed[0].name != noted || len(listed) == 0 && !m.made {
+		return nil //nolint:nilerr // it is not there, or not ours
 	}
-	return nil
+	_, err = m.c.exec(ctx, "DROP DATABASE "+quote(m.to))
+	return err
 }
-
-// leave empties what was empty before.
-func (t *target) leave(ctx context.Context) error {
-	c, err := t.s.connect(ctx, t.work)
-	if err != nil {
-		return err
-	}
-	defer c.close()
-	for _, id := range t.spec.Fill {
-		if _, err := c.exec(ctx, "DELETE FROM "+id); err != nil {
-			return err
-		}
-	}
-	if len(t.spec.Fill) > 0 {
-		return nil
-	}
-	cat, err := t.s.catalogOf(ctx, c, t.work)
-	if err != nil {
-		return err
-	}
-	for _, o := range cat.Objects {
-		switch o.Kind {
-		case "table", "sequence", "view", "function", "procedure", "package", "event":
-			if _, err := c.exec(ctx, "DROP "+strings.ToUpper(o.Kind)+" IF EXISTS "+o.Name); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-var _ engine.Target = (*target)(nil)

@@ -256,7 +256,9 @@ func (s *source) tables(ctx context.Context, c *conn, databases []string) (list 
 			return nil, err
 		}
 		for _, r := range rows {
-			list = append(list, pinned{d, r[0], r[1]})
+			if !marks(d, r[0]) {
+				list = append(list, pinned{d, r[0], r[1]})
+			}
 		}
 	}
 	return list, nil

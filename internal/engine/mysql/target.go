@@ -2,25 +2,34 @@ package mysql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
-// mark is a table inside a scratch database that tells whose it is. That its maker is
+// mark is a table inside a scratch database that tells whose it is, and, once it is
+// complete, which name it gets and which one the old database of that name. That its maker is
 // alive is told by a lock of the server's under the run's name, taken before the
 // database exists.
 const mark = "grainkeep_scratch"
 
+// marks says whether a table is a mark.
+func marks(database, table string) bool {
+	return table == mark && (strings.HasPrefix(database, engine.DrillPrefix) || strings.HasPrefix(database, engine.RestorePrefix))
+}
+
 func liveLock(run string) string { return "grainkeep_" + run }
 
 type target struct {
-	s    *source
-	spec engine.TargetSpec
-	work string
+	s      *source
+	spec   engine.TargetSpec
+	work   string
+	moving bool // its names are changing: it is no longer to be discarded
 }
 
 // Target makes a new database under a working name, locked and marked.
@@ -52,7 +61,7 @@ func (t *target) create(ctx context.Context) error {
 	if _, err := t.s.home.exec(ctx, createDatabase(t.work, t.spec.Facts)); err != nil {
 		return fmt.Errorf("creating the database: %w", err)
 	}
-	_, err := t.s.home.exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64)) CHARACTER SET ascii; INSERT INTO %s.%s VALUES (%s, %s)",
+	_, err := t.s.home.exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64), name varchar(64), aside varchar(64)) CHARACTER SET utf8mb4; INSERT INTO %s.%s VALUES (%s, %s, '', '')",
 		quote(t.work), mark, quote(t.work), mark, literal(t.spec.KeepID), literal(t.spec.Run)))
 	return err
 }
@@ -67,7 +76,7 @@ func createDatabase(name string, facts map[string]string) string {
 
 // vacant fails when the target exists and may not be moved aside, or is in use.
 func (t *target) vacant(ctx context.Context) error {
-	there, err := t.exists(ctx, t.spec.Name)
+	there, err := t.s.has(ctx, t.spec.Name)
 	if err != nil || !there {
 		return err
 	}
@@ -82,8 +91,8 @@ func (t *target) vacant(ctx context.Context) error {
 	return engine.Occupied(t.spec, t.s.where(), n)
 }
 
-func (t *target) exists(ctx context.Context, name string) (bool, error) {
-	n, err := t.s.home.value(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(name))
+func (s *source) has(ctx context.Context, database string) (bool, error) {
+	n, err := s.home.value(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database))
 	return n != "0", err
 }
 
@@ -110,17 +119,13 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 	return &session{c}, nil
 }
 
-// Snapshot reads back what was restored; the mark is no part of it.
+// Snapshot reads back what was restored.
 func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
-	if !t.spec.Into {
-		if _, err := t.s.home.exec(ctx, "DROP TABLE IF EXISTS "+quote(t.work)+"."+mark); err != nil {
-			return nil, err
-		}
-	}
 	return t.s.Snapshot(ctx, t.work)
 }
 
-// Finish moves everything into the database of the final name.
+// Finish moves everything into the database of the final name. What it is about to do
+// stands in the mark: Sweep does the rest of it if this process is killed.
 func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if t.spec.Into {
 		return "", nil
@@ -128,31 +133,57 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.vacant(ctx); err != nil {
 		return "", err
 	}
-	there, err := t.exists(ctx, t.spec.Name)
+	there, err := t.s.has(ctx, t.spec.Name)
 	if err != nil {
 		return "", err
 	}
 	if there {
-		aside = t.spec.Name + "_before_" + strings.ToLower(t.spec.Aside.UTC().Format("20060102T150405Z"))
-		if len(aside) > 64 {
-			aside = aside[len(aside)-64:]
+		aside = t.spec.AsideName(64)
+	}
+	if err := t.s.intend(ctx, t.work, t.spec.Name, aside); err != nil {
+		return "", err
+	}
+	lost, err := t.s.place(ctx, t.work, t.spec.Name, aside)
+	for _, l := range lost {
+		t.spec.Warn(l)
+	}
+	t.moving = fault.HasCode(err, codeUnfinished)
+	return aside, err
+}
+
+// intend writes into the mark what is to be done.
+func (s *source) intend(ctx context.Context, work, name, aside string) error {
+	_, err := s.home.exec(ctx, fmt.Sprintf("UPDATE %s.%s SET name = %s, aside = %s", quote(work), mark, literal(name), literal(aside)))
+	return err
+}
+
+// place moves an old database aside and a restored one into its place. An error other than
+// codeUnfinished means that the old one is in its place.
+func (s *source) place(ctx context.Context, work, name, aside string) (lost []string, err error) {
+	if aside != "" {
+		if lost, err = s.move(ctx, name, aside); err != nil {
+			return lost, fmt.Errorf("moving the old database aside: %w", err)
 		}
-		if err := t.s.move(ctx, t.spec.Name, aside); err != nil {
-			return "", fmt.Errorf("moving the old database aside: %w", err)
+		if err := s.intend(ctx, work, name, ""); err != nil {
+			return lost, unfinished(err, name, aside)
 		}
 	}
-	if err := t.s.move(ctx, t.work, t.spec.Name); err != nil {
-		if aside != "" {
-			t.s.move(ctx, aside, t.spec.Name)
-		}
-		return "", fmt.Errorf("moving the restored database into place: %w", err)
+	more, err := s.move(ctx, work, name)
+	if err == nil {
+		return append(lost, more...), nil
 	}
-	return aside, nil
+	err = fmt.Errorf("moving the restored database into place: %w", err)
+	if aside != "" && !fault.HasCode(err, codeUnfinished) {
+		if _, e := s.move(ctx, aside, name); e != nil {
+			return lost, unfinished(errors.Join(err, e), name, aside)
+		}
+	}
+	return lost, err
 }
 
 // Discard drops the database under its working name; it is this process's own.
 func (t *target) Discard(ctx context.Context) error {
-	if t.spec.Name == engine.ServerWide {
+	if t.spec.Name == engine.ServerWide || t.moving {
 		return nil
 	}
 	if t.spec.Into {
@@ -184,37 +215,4 @@ func (t *target) Missing(ctx context.Context, roles []string) (missing []string,
 		}
 	}
 	return missing, nil
-}
-
-// Sweep drops the scratch databases of a keep whose maker is gone. Anything else with
-// such a name is only listed.
-func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []string, err error) {
-	rows, err := s.home.rows(ctx, `SELECT s.schema_name, is_used_lock(concat('grainkeep_', substring_index(s.schema_name, '_', -1))) IS NOT NULL,
-		EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name AND t.table_name = '`+mark+`'),
-		NOT EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name)
-		FROM information_schema.schemata s WHERE s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%' ORDER BY 1`)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, r := range rows {
-		name, alive, marked, empty := r[0], r[1] == "1", r[2] == "1", r[3] == "1"
-		if alive {
-			continue
-		}
-		named := engine.WorkOf(keepID, name)
-		ours := named && empty
-		if marked {
-			keep, _ := s.home.value(ctx, "SELECT keep FROM "+quote(name)+"."+mark)
-			ours = keep == keepID || named && keep == "" // a crash of the server can lose what stands in the mark
-		}
-		if !ours {
-			foreign = append(foreign, name)
-			continue
-		}
-		if _, err := s.home.exec(ctx, "DROP DATABASE "+quote(name)); err != nil {
-			return removed, foreign, err
-		}
-		removed = append(removed, name)
-	}
-	return removed, foreign, nil
 }

@@ -154,20 +154,14 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.s.home.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", t.spec.Name).Scan(&there); err != nil {
 		return "", err
 	}
+	rename := "ALTER DATABASE " + quote(t.work) + " RENAME TO " + quote(t.spec.Name)
 	if there {
-		aside = t.spec.Name + "_before_" + strings.ToLower(t.spec.Aside.UTC().Format("20060102T150405Z"))
-		if len(aside) > 63 {
-			aside = aside[len(aside)-63:]
-		}
-		if _, err := t.s.home.Exec(ctx, "ALTER DATABASE "+quote(t.spec.Name)+" RENAME TO "+quote(aside)); err != nil {
-			return "", fmt.Errorf("renaming the old database aside: %w", err)
-		}
+		aside = t.spec.AsideName(63)
+		rename = "ALTER DATABASE " + quote(t.spec.Name) + " RENAME TO " + quote(aside) + "; " + rename
 	}
-	if _, err := t.s.home.Exec(ctx, "ALTER DATABASE "+quote(t.work)+" RENAME TO "+quote(t.spec.Name)); err != nil {
-		if aside != "" {
-			t.s.home.Exec(ctx, "ALTER DATABASE "+quote(aside)+" RENAME TO "+quote(t.spec.Name))
-		}
-		return "", fmt.Errorf("renaming the restored database: %w", err)
+	// Statements that are sent as one are one transaction.
+	if _, err := t.s.home.Exec(ctx, rename); err != nil {
+		return "", fmt.Errorf("renaming the databases: %w", err)
 	}
 	// The mark goes last: without it, and before it has its name, the database would be
 	// nobody's. Who is killed here leaves a whole database with one schema too many.
@@ -239,26 +233,27 @@ func (t *target) Missing(ctx context.Context, roles []string) ([]string, error) 
 // bear its mark, and those that carry its id in their name and hold nothing yet,
 // because their maker was killed before it could mark them. Anything else with
 // such a name is only listed.
-func (s *source) Sweep(ctx context.Context, keepID string) (removed, foreign []string, err error) {
+func (s *source) Sweep(ctx context.Context, keepID string) (engine.Swept, error) {
+	var swept engine.Swept
 	names, err := s.scratch(ctx)
 	if err != nil {
-		return nil, nil, err
+		return swept, err
 	}
 	for _, name := range names {
 		ours, err := s.ours(ctx, name, keepID)
 		if err != nil {
-			return removed, foreign, err
+			return swept, err
 		}
 		if ours {
 			err = drop(ctx, s, name, "")
 		}
 		if !ours || err != nil { // an error: somebody uses it
-			foreign = append(foreign, name)
+			swept.Foreign = append(swept.Foreign, name)
 			continue
 		}
-		removed = append(removed, name)
+		swept.Removed = append(swept.Removed, name)
 	}
-	return removed, foreign, nil
+	return swept, nil
 }
 
 // scratch lists the databases with scratch names whose maker is not alive.

@@ -23,8 +23,8 @@ const working = ".grainkeep-restore-"
 
 // Sweep has nothing to do: scratch files live in the keep's working folder, which
 // the keep itself sweeps.
-func (s *source) Sweep(context.Context, string) (removed, foreign []string, err error) {
-	return nil, nil, nil
+func (s *source) Sweep(context.Context, string) (engine.Swept, error) {
+	return engine.Swept{}, nil
 }
 
 // sweepFolder removes the working files of restores that were killed.

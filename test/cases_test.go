@@ -31,6 +31,8 @@ type place struct {
 	server privateServer // nil for files
 	folder string        // of the files
 	ask    func(database, sql string) string
+	lock   func(database, table string) (release func()) // keeps everybody else off a table
+	waits  string                                        // counts those who wait for a lock
 }
 
 // url is what --from and --to take; without a database, the whole place.
@@ -128,11 +130,27 @@ func onPostgres(t *testing.T, s *testserver.Postgres) *place {
 			database = "postgres"
 		}
 		return query(t, s, database, sql)
-	}}
+	}, lock: func(database, table string) func() {
+		c, err := s.Connect(context.Background(), database)
+		require.NoError(t, err)
+		ask(t, c, "BEGIN; LOCK TABLE "+table+" IN ACCESS EXCLUSIVE MODE")
+		return func() { require.NoError(t, c.Close(context.Background())) }
+	}, waits: "SELECT count(*) FROM pg_locks WHERE NOT granted"}
 }
 
 func onMariaDB(t *testing.T, m *testserver.MariaDB) *place {
-	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string { return queryMaria(t, m, database, sql) }}
+	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string { return queryMaria(t, m, database, sql) },
+		lock: func(database, table string) func() {
+			db := m.Open(database)
+			c, err := db.Conn(context.Background())
+			require.NoError(t, err)
+			_, err = c.ExecContext(context.Background(), "LOCK TABLES "+table+" WRITE")
+			require.NoError(t, err)
+			return func() {
+				c.Close()
+				require.NoError(t, db.Close())
+			}
+		}, waits: "SELECT count(*) FROM information_schema.processlist WHERE state = 'Waiting for table metadata lock'"}
 }
 
 // everyEngine gives the shared servers, and a folder of files.

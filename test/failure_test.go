@@ -1,7 +1,6 @@
 package test
 
 import (
-	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -187,43 +186,42 @@ func diskFull(t *testing.T, p *place) {
 }
 
 func TestSignalsEndCleanly(t *testing.T) {
-	s := ownServer(t)
-	p := onPostgres(t, s)
-	ctx := context.Background()
-	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM} {
-		dir := t.TempDir()
-		c, err := s.Connect(ctx, "big")
-		require.NoError(t, err)
-		ask(t, c, "BEGIN; LOCK TABLE cargo IN ACCESS EXCLUSIVE MODE")
-		cmd, _, wait := command(dir, "dump", "--from", s.URL("big"), "--to", "keep")
-		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool {
-			return query(t, s, "postgres", "SELECT count(*) FROM pg_locks WHERE NOT granted") == "1"
-		}, patience, tick)
-		began := time.Now()
-		require.NoError(t, cmd.Process.Signal(sig))
-		o := wait()
-		t.Logf("%s: ended after %s", sig, time.Since(began))
-		require.Equal(t, 1, o.code)
-		require.Contains(t, o.stderr, "stopped by "+map[syscall.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM"}[sig])
-		nothingLeft(t, dir, p, 0)
-		require.NoError(t, c.Close(ctx))
-
-		cmd, wait = frozen(t, dir, "dump", "--from", s.URL("big"), "--to", "keep", "--compression", "none")
-		require.NoError(t, cmd.Process.Signal(sig))
-		require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
-		require.Equal(t, 1, wait().code)
-		nothingLeft(t, dir, p, 0)
-		run(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep")
-		cmd, _, wait = command(dir, "drill", "adhoc/big", "--from", "keep", "--to", s.URL(""))
-		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool {
-			return query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'grainkeep%'") == "1"
-		}, patience, tick)
-		require.NoError(t, cmd.Process.Signal(sig))
-		require.Equal(t, 1, wait().code)
-		nothingLeft(t, dir, p, 1)
+	for _, p := range ownServers(t) {
+		for sig, name := range map[syscall.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM"} {
+			t.Run(p.engine+" "+name, func(t *testing.T) { signalled(t, p, sig, name) })
+		}
 	}
+}
+
+// signalled stops a dump that waits for a lock, one that writes rows, and a drill.
+func signalled(t *testing.T, p *place, sig syscall.Signal, name string) {
+	dir := t.TempDir()
+	dump := []string{"dump", "--from", p.url("big"), "--to", "keep"}
+	release := p.lock("big", "cargo")
+	cmd, _, wait := command(dir, dump...)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return p.ask("", p.waits) == "1" }, patience, tick)
+	began := time.Now()
+	require.NoError(t, cmd.Process.Signal(sig))
+	o := wait()
+	t.Logf("ended after %s", time.Since(began))
+	require.Equal(t, 1, o.code)
+	require.Contains(t, o.stderr, "stopped by "+name)
+	release()
+	nothingLeft(t, dir, p, 0)
+
+	cmd, wait = frozen(t, dir, append(dump, "--compression", "none")...)
+	require.NoError(t, cmd.Process.Signal(sig))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+	require.Equal(t, 1, wait().code)
+	nothingLeft(t, dir, p, 0)
+	run(t, dir, 3, dump...)
+	cmd, _, wait = command(dir, "drill", "adhoc/big", "--from", "keep", "--to", p.url(""))
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return strings.Contains(p.databases(), "grainkeep") }, patience, tick)
+	require.NoError(t, cmd.Process.Signal(sig))
+	require.Equal(t, 1, wait().code)
+	nothingLeft(t, dir, p, 1)
 }
 
 // TestKilledAtAnyMoment kills dumps at 30 random moments. What is listed must

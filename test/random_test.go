@@ -11,10 +11,22 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestPostgresRandom makes random databases and lets each come back. It tries three;
-// GRAINKEEP_SEEDS=FIRST-LAST tries others, by hand.
+// TestPostgresRandom makes random databases and lets each come back.
 func TestPostgresRandom(t *testing.T) {
 	s := needServer(t)
+	everySeed(t, func(t *testing.T, name string, g *generator) {
+		dropDatabases(t, s, name)
+		query(t, s, "postgres", "CREATE DATABASE "+name)
+		defer dropDatabases(t, s, name)
+		for _, sql := range g.database() {
+			query(t, s, name, sql)
+		}
+		comesBack(t, s, name)
+	})
+}
+
+// everySeed tries three; GRAINKEEP_SEEDS=FIRST-LAST tries others, by hand.
+func everySeed(t *testing.T, try func(t *testing.T, name string, g *generator)) {
 	first, last := uint64(1), uint64(3)
 	if v := os.Getenv("GRAINKEEP_SEEDS"); v != "" {
 		from, to, _ := strings.Cut(v, "-")
@@ -26,15 +38,7 @@ func TestPostgresRandom(t *testing.T) {
 	}
 	for seed := first; seed <= last; seed++ {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
-			name := fmt.Sprintf("random_%d", seed)
-			dropDatabases(t, s, name)
-			query(t, s, "postgres", "CREATE DATABASE "+name)
-			defer dropDatabases(t, s, name)
-			g := &generator{Rand: rand.New(rand.NewPCG(seed, 1))}
-			for _, sql := range g.database() {
-				query(t, s, name, sql)
-			}
-			comesBack(t, s, name)
+			try(t, fmt.Sprintf("random_%d", seed), &generator{Rand: rand.New(rand.NewPCG(seed, 1))})
 		})
 	}
 }

@@ -42,21 +42,30 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 	}
 	var f fields
 	var into, set []string
+	variable := func(i int) string { return fmt.Sprint("@v", i) }
+	counting := -1
 	for i, name := range names[1:] {
 		c := column{kind: "timestamp"} // what is not in the definition says since when a row was current
 		if at := slices.IndexFunc(t.columns, func(c column) bool { return quote(c.name) == name }); at >= 0 {
 			c = t.columns[at]
 		}
-		value, ok := c.field(fmt.Sprint("@v", i))
+		value, ok := c.field(variable(i))
 		if !ok {
 			return nil, nil
+		}
+		if c.counts {
+			counting = i
 		}
 		f.enums = append(f.enums, c.kind == "enum")
 		if value != "" {
 			set = append(set, name+" = "+value)
-			name = fmt.Sprint("@v", i)
+			name = variable(i)
 		}
 		into = append(into, name)
+	}
+	if len(set) > 0 && counting >= 0 { // with a SET a 0 is a new number, whatever the sql_mode says, unless it is set too
+		set = append(set, into[counting]+" = "+variable(counting))
+		into[counting] = variable(counting)
 	}
 	f.list = " (" + strings.Join(into, ", ") + ")"
 	if len(set) > 0 {

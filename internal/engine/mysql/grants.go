@@ -73,5 +73,5 @@ func (drv) ByHand(d engine.HandDump) []string {
 		"new="+engine.ShellQuote(engine.OnOneLine(d.Database)+"_restored"),
 		"echo 'CREATE DATABASE `'\"$new\"'` CHARACTER SET "+d.Facts["charset"]+" COLLATE "+d.Facts["collation"]+"' | $client",
 		load,
-		"$client -N \"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
+		"$client -N --raw \"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
 }

@@ -145,7 +145,8 @@ func (m *move) begin(ctx context.Context) error {
 	} else if listed, err := m.s.tables(ctx, m.c, []string{m.to}); err != nil || len(listed) > 1 || len(listed) == 1 && listed[0].name != noted {
 		return errors.Join(err, fault.New("target-exists", nil, "the database %s has come into being meanwhile", m.to))
 	}
-	rows, err := m.c.rows(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = database() AND column_default LIKE 'nextval(%'")
+	rows, err := m.c.rows(ctx, `SELECT table_name, column_name, column_default FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
+		WHERE table_schema = database() AND table_type NOT LIKE '%VIEW' AND column_default LIKE 'nextval(%'`)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ type column struct {
 	name, kind, charset string
 	full                string // the whole type
 	scaled              bool   // FLOAT or DOUBLE with a fixed number of decimals
+	counts              bool   // by itself: AUTO_INCREMENT
 	generated           bool
 	period              bool // since or until when a row of a versioned table was current
 }
@@ -52,6 +53,7 @@ func columnsOf(list []string, options string) (columns []column) {
 		if m := inSet.FindStringSubmatch(rest); m != nil {
 			c.charset = m[1]
 		}
+		c.counts = strings.Contains(rest, " AUTO_INCREMENT")
 		c.period = strings.Contains(rest, "GENERATED ALWAYS AS ROW ")
 		c.generated = c.period || strings.Contains(rest, " GENERATED ALWAYS AS (")
 		columns = append(columns, c)

@@ -171,20 +171,24 @@ func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 		}
 	}
 	r.add(o)
-	r.addKeys(id, t.keys)
+	set := ""
+	if t.versioned { // else it does not let itself be altered
+		set = "SET system_versioning_alter_history = KEEP;\n"
+	}
+	r.addKeys(id, set, t.keys)
 	for _, item := range t.references {
-		r.addReference(id, item)
+		r.addReference(id, set, item)
 	}
 	return r.addRows(ctx, t)
 }
 
 // addKeys makes the other keys in one pass over the rows; the server makes one
 // full-text key at a time.
-func (r *catalogReader) addKeys(id string, keys []string) {
+func (r *catalogReader) addKeys(id, set string, keys []string) {
 	var together []string
 	key := func(name string, list []string) {
 		r.add(engine.Object{Kind: "keys", Name: name, Table: id, Needs: []string{"table " + id}, Section: engine.Keys, Beside: engine.Alone, Locks: []string{id},
-			SQL: "ALTER TABLE " + id + "\n  ADD " + strings.Join(list, ",\n  ADD ") + ";\n"})
+			SQL: set + "ALTER TABLE " + id + "\n  ADD " + strings.Join(list, ",\n  ADD ") + ";\n"})
 	}
 	for _, k := range keys {
 		if strings.HasPrefix(k, "FULLTEXT ") {
@@ -203,9 +207,9 @@ var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(
 // addReference makes a foreign key. The rows are tested by a query, which fails where
 // some have no parent; the server would copy the whole table to do it. A key to another
 // database acts on that: it is left out of drills.
-func (r *catalogReader) addReference(id, item string) {
+func (r *catalogReader) addReference(id, set, item string) {
 	m := reference.FindStringSubmatch(item)
-	add := "ALTER TABLE " + id + " ADD " + item + ";\n"
+	add := set + "ALTER TABLE " + id + " ADD " + item + ";\n"
 	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted.FindString(item), Table: id, Needs: []string{"table " + id}, Section: engine.References,
 		Rule: true, SQL: add, Beside: engine.Alone, Locks: []string{id}}
 	if m != nil {

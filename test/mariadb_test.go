@@ -313,9 +313,9 @@ func TestMariaDBLeastRights(t *testing.T) {
 	freshMaria(t, m, "small", "small2")
 	queryMaria(t, m, "small", "CREATE TABLE a AS SELECT 1 AS x; CREATE VIEW v AS SELECT * FROM a; CREATE TRIGGER tr BEFORE INSERT ON a FOR EACH ROW SET NEW.x = 1; CREATE EVENT e ON SCHEDULE EVERY 1 YEAR DO SELECT 1; CREATE PROCEDURE p() SELECT 1")
 	dir := t.TempDir()
-	for user, purpose := range map[string]string{"pilot": "dump", "tester": "drill"} {
+	for user, purpose := range map[string]string{"pilot": "changes", "tester": "drill", "loader": "restore"} {
 		queryMaria(t, m, "", "DROP USER IF EXISTS "+user+"@localhost")
-		sql := run(t, dir, 0, "grants", "--for", purpose, "--from", fmt.Sprintf("mysql://%s@127.0.0.1:%d/small", user, m.Port)).stdout
+		sql := run(t, dir, 0, "grants", "--for", purpose, "--from", fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", user, m.Port, map[bool]string{true: "small2", false: "small"}[purpose == "restore"])).stdout
 		script(t, m, "mysql", strings.ReplaceAll(sql, "'…'", "'hunter2'"))
 		defer queryMaria(t, m, "", "DROP USER "+user+"@localhost")
 	}
@@ -335,6 +335,11 @@ func TestMariaDBLeastRights(t *testing.T) {
 	o := run(t, dir, 0, drill...)
 	require.Contains(t, o.stdout, "proven")
 	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as", "small2").stderr, "grainkeep grants")
+	for _, more := range []string{"", "--replace"} {
+		run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --to "+url("loader", "")+" "+more)...)
+	}
+	sameLines(t, factsMaria(t, m, "small"), factsMaria(t, m, "small2"))
+	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--as", "small3", "--to", url("loader", "")).stderr, "grainkeep grants")
 	require.Empty(t, sh(t, dir, "grep -r hunter2 keep || true"))
 
 	require.NoError(t, os.Remove(file))

@@ -43,7 +43,7 @@ needs. It connects to nothing, so it works before that user exists.`,
 			return a.emit(map[string]string{"for": purpose, "sql": sql})
 		},
 	}
-	cmd.Flags().StringVar(&purpose, "for", "dump", "what the user is for: `PURPOSE` is dump, drill or restore")
+	cmd.Flags().StringVar(&purpose, "for", "dump", "what the user is for: `PURPOSE` is dump, changes (dumps, and reading the change log), drill or restore")
 	cmd.Flags().StringVar(&from, "from", "", "`URL` of a source that is not configured")
 	return cmd
 }

@@ -61,6 +61,7 @@ type Purpose string
 // The purposes that grants are printed for.
 const (
 	ForDump    Purpose = "dump"
+	ForChanges Purpose = "changes" // dumps, and reading the server's change log
 	ForDrill   Purpose = "drill"
 	ForRestore Purpose = "restore"
 )

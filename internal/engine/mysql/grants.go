@@ -22,13 +22,13 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 	line("")
 	line("CREATE USER %s IDENTIFIED BY '…';", name)
 	switch purpose {
-	case engine.ForDump:
+	case engine.ForDump, engine.ForChanges:
 		line("-- reads tables, views, triggers and events, and writes nothing")
 		if len(databases) == 0 {
 			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON *.* TO %s;", name)
 		}
 		for _, d := range databases {
-			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON %s.* TO %s;", quote(d), name)
+			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON %s`.* TO %s;", grantedOn(d), name)
 		}
 		line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave it out where")
 		line("-- there are no routines, and users need not be dumped)")
@@ -39,22 +39,51 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 		line("GRANT BINLOG MONITOR ON *.* TO %s;", name)
 		line("-- names who holds a lock that the dump waits for")
 		line("GRANT PROCESS ON *.* TO %s;", name)
-		line("")
-		line("-- Later, to read changes from the server's log:")
-		line("--   GRANT REPLICATION SLAVE ON *.* TO %s;", name)
+		if purpose == engine.ForChanges {
+			line("-- reads changes from the server's log. The server must write it, with whole rows (then restart it):")
+			line("--   log_bin = on, binlog_format = ROW, binlog_row_image = FULL")
+			line("-- and must keep it for longer than the time between two dumps of changes: binlog_expire_logs_seconds.")
+			line("GRANT REPLICATION SLAVE ON *.* TO %s;", name)
+		}
 	case engine.ForDrill:
 		line("-- makes, fills and drops scratch databases, and touches nothing else")
 		line("GRANT ALL ON `grainkeep\\_drill\\_%%`.* TO %s;", name)
 		line("-- only where the server logs changes and there are functions or triggers:")
 		line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
 	case engine.ForRestore:
-		line("-- makes databases. Who an object acts for can be given back only with SET USER (MySQL: SET_ANY_DEFINER);")
-		line("-- without it, restore with '--owners mine': everything then acts for this user.")
-		line("GRANT ALL ON *.* TO %s;", name)
+		line("-- makes and fills databases under a working name, moves them into place, and an old one aside")
+		places := []string{"*.*"}
+		if len(databases) > 0 {
+			places = []string{grantedOn("grainkeep_restore_") + "%`.*"}
+		}
+		for _, d := range databases {
+			places = append(places, grantedOn(d)+"`.*", grantedOn(d+"_before_")+"%`.*")
+		}
+		for _, p := range places {
+			line("GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, LOCK TABLES, CREATE VIEW, SHOW VIEW,")
+			line("  TRIGGER, EVENT, CREATE ROUTINE, ALTER ROUTINE, EXECUTE ON %s TO %s;", p, name)
+		}
+		if len(databases) > 0 {
+			line("-- reads the bodies of routines that are moved")
+			line("GRANT SELECT ON mysql.* TO %s;", name)
+		}
+		line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with '--owners mine':")
+		line("-- everything then acts for this user")
+		line("GRANT SET USER ON *.* TO %s;", name)
+		line("-- sees who uses a database before it is moved aside")
+		line("GRANT PROCESS ON *.* TO %s;", name)
+		line("-- only where the server logs changes and there are functions or triggers:")
+		line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
+		line("-- Users and their rights (JOB/+server) can be restored only by an administrator.")
 	default:
-		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, drill or restore")
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, changes, drill or restore")
 	}
 	return b.String(), nil
+}
+
+// grantedOn begins the name of a database in a grant, where some signs stand for others.
+func grantedOn(database string) string {
+	return strings.TrimSuffix(quote(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(database)), "`")
 }
 
 // ByHand gives the shell lines that restore a dump with the server's client.

@@ -20,9 +20,15 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 	line("-- Run this as an administrator of the server, for example in its interactive client.")
 	line("-- Then set the password there, where nothing logs it:  \\password %s", user)
 	switch purpose {
-	case engine.ForDump:
+	case engine.ForDump, engine.ForChanges:
 		line("")
-		line("CREATE ROLE %s LOGIN;", quote(user))
+		if purpose == engine.ForChanges {
+			line("-- reads the server's change log, too. The server must write it in full (then restart it):  wal_level = logical")
+			line("-- A reader that stays away keeps the log from being removed; bound it:  max_slot_wal_keep_size = '10GB'")
+			line("CREATE ROLE %s LOGIN REPLICATION;", quote(user))
+		} else {
+			line("CREATE ROLE %s LOGIN;", quote(user))
+		}
 		line("-- may read every table, view and sequence, and may write nothing (server version 14 and later)")
 		line("GRANT pg_read_all_data TO %s;", quote(user))
 		line("ALTER ROLE %s SET default_transaction_read_only = on;", quote(user))
@@ -51,7 +57,7 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 		line("-- '--owners mine': everything then belongs to it.")
 		line("CREATE ROLE %s LOGIN CREATEDB;", quote(user))
 	default:
-		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, drill or restore")
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, changes, drill or restore")
 	}
 	return b.String(), nil
 }

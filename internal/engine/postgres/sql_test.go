@@ -81,7 +81,7 @@ func TestSmallSQL(t *testing.T) {
 	require.Equal(t, "COPY (SELECT a FROM ONLY s.t WHERE ctid >= '(7,0)') TO STDOUT", handle{table: "s.t", columns: "a"}.copySQL(engine.Part{From: 7}))
 	require.Contains(t, noTimeouts("17.2 (Debian)"), "transaction_timeout")
 	require.NotContains(t, noTimeouts("13.9"), "idle_session_timeout")
-	for _, p := range []engine.Purpose{engine.ForDump, engine.ForDrill, engine.ForRestore} {
+	for _, p := range []engine.Purpose{engine.ForDump, engine.ForChanges, engine.ForDrill, engine.ForRestore} {
 		sql, err := driver{}.Grants(engine.Location{User: `odd "user`}, p, []string{"a b"})
 		require.NoError(t, err)
 		require.Contains(t, sql, `CREATE ROLE "odd ""user" LOGIN`)

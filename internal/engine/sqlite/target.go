@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -182,8 +183,17 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		if err := t.vacant(ctx); err != nil {
 			return "", err
 		}
-		if aside, err = t.moveAside(); err != nil {
+		linked := false
+		if aside, linked, err = t.moveAside(); err != nil {
 			return "", err
+		}
+		if linked {
+			if err := os.Rename(t.file, t.place()); err != nil {
+				os.Remove(filepath.Join(t.folder, aside))
+				return "", err
+			}
+			t.remove()
+			return aside, nil
 		}
 	}
 	if err := os.Link(t.file, t.place()); err != nil {
@@ -198,22 +208,35 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	return aside, nil
 }
 
-// moveAside renames the old file, and what its journal may have left, to a name
-// that tells when.
-func (t *target) moveAside() (string, error) {
+// moveAside gives the old file a name that tells when: a second one, where it can, so that
+// the new file can take the first in one step. What its journal may have left goes along.
+func (t *target) moveAside() (name string, linked bool, err error) {
 	ext := filepath.Ext(t.spec.Name)
 	aside := strings.TrimSuffix(t.spec.Name, ext) + "-before-" + t.spec.Aside.UTC().Format("20060102T150405Z") + ext
 	if _, err := os.Lstat(filepath.Join(t.folder, aside)); err == nil {
-		return "", fault.New("target-exists", nil, "%s exists already", filepath.Join(t.folder, aside))
+		return "", false, fault.New("target-exists", nil, "%s exists already", filepath.Join(t.folder, aside))
 	}
-	for _, tail := range []string{"", "-wal", "-journal"} {
+	if !t.hasTails() && os.Link(t.place(), filepath.Join(t.folder, aside)) == nil {
+		return aside, true, nil
+	}
+	for _, tail := range append([]string{""}, tails...) {
 		err := os.Rename(t.place()+tail, filepath.Join(t.folder, aside+tail))
 		if err != nil && !(tail != "" && errors.Is(err, os.ErrNotExist)) {
-			return "", err
+			return "", false, err
 		}
 	}
 	os.Remove(t.place() + "-shm")
-	return aside, nil
+	return aside, false, nil
+}
+
+// tails are what a journal beside the file may be called.
+var tails = []string{"-wal", "-journal"}
+
+func (t *target) hasTails() bool {
+	return slices.ContainsFunc(tails, func(tail string) bool {
+		_, err := os.Lstat(t.place() + tail)
+		return !errors.Is(err, os.ErrNotExist)
+	})
 }
 
 func (t *target) remove() {

@@ -25,15 +25,6 @@ type stage struct {
 	next      func(moment string) string // more to try
 }
 
-// aDay is what goes on from one dump to the next.
-const aDay = `UPDATE port SET name = 'Skerryvoe Harbour' WHERE code = 'SKR';
-	INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
-		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250)
-		SELECT %s, 1 + i * 7 %% 1800, 1 + i * 11 %% 6000, '2026-10-27 18:00:00', 2, 9900 FROM n;
-	INSERT INTO posting (booking_id, account_id, amount) SELECT id, 2, price FROM booking WHERE reference LIKE 'TN%%';
-	INSERT INTO posting (booking_id, account_id, amount) SELECT id, 3, -price FROM booking WHERE reference LIKE 'TN%%';
-	COMMIT;`
-
 func filesStage(folder string) stage {
 	data := filepath.Join(folder, "data")
 	return stage{
@@ -47,7 +38,7 @@ func filesStage(folder string) stage {
 				return err
 			}
 			defer db.Close()
-			_, err = db.ExecContext(ctx, "BEGIN;"+fmt.Sprintf(aDay, "printf('TN%05d', i)"))
+			_, err = db.ExecContext(ctx, demo.NextDay("sqlite"))
 			return err
 		},
 		remove: func(context.Context) {},
@@ -108,13 +99,7 @@ func (a *app) serverStage(on string) (stage, error) {
 	s := stage{
 		where: "on " + at.Server, bookings: bookings, yesterday: bookings + "_yesterday",
 		load: func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
-		change: func(ctx context.Context) error {
-			begin, number := "SET search_path = public; BEGIN;", "'TN' || lpad(i::text, 5, '0')"
-			if at.Engine == "mysql" {
-				begin, number = "START TRANSACTION;", "concat('TN', lpad(i, 5, '0'))"
-			}
-			return script(ctx, bookings, begin+fmt.Sprintf(aDay, number))
-		},
+		change: func(ctx context.Context) error { return script(ctx, bookings, demo.NextDay(at.Engine)) },
 		remove: func(ctx context.Context) {
 			for _, n := range names {
 				if err := script(ctx, "", "DROP DATABASE IF EXISTS "+n); err != nil {

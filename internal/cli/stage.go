@@ -98,7 +98,7 @@ func (a *app) serverStage(on string) (stage, error) {
 	}
 	s := stage{
 		where: "on " + at.Server, bookings: bookings, yesterday: bookings + "_yesterday",
-		load: func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
+		load:   func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
 		change: func(ctx context.Context) error { return script(ctx, bookings, demo.NextDay(at.Engine)) },
 		remove: func(ctx context.Context) {
 			for _, n := range names {

@@ -2,10 +2,7 @@ package mysql
 
 import (
 	"context"
-	"fmt"
 	"strings"
-
-	"grainkeep/internal/fault"
 )
 
 // A restore into a database that is there already can neither work under another name
@@ -21,33 +18,15 @@ func (t *target) enter(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for name, want := range t.spec.Facts {
-		if cat.Facts[name] != want {
-			t.spec.Warn(fmt.Sprintf("the %s of the database %s is %s; the dump's is %s", name, t.work, cat.Facts[name], want))
-		}
-	}
+	t.spec.Compare(cat.Facts)
 	if len(t.spec.Fill) > 0 {
-		return t.fillable(ctx, c)
+		return t.spec.Fillable(t.spec.Fill, func(id string) (bool, error) {
+			rows, err := c.value(ctx, "SELECT EXISTS (SELECT 1 FROM "+id+")")
+			return rows == "1", err
+		})
 	}
 	if len(cat.Objects) > 0 {
-		return fault.New("target-not-empty", nil, "the database %s is not empty: it holds the %s", t.work, cat.Objects[0].ID()).
-			Advise("restore into an empty one, or leave --into out: a new database is made then")
-	}
-	return nil
-}
-
-// fillable checks that the tables are there and have no rows.
-func (t *target) fillable(ctx context.Context, c *conn) error {
-	for _, id := range t.spec.Fill {
-		rows, err := c.value(ctx, "SELECT EXISTS (SELECT 1 FROM "+id+")")
-		if err != nil {
-			return fault.New("target-lacks-table", err, "the table %s of %s cannot be filled", id, t.work).
-				Advise("restore the structure first: --part structure")
-		}
-		if rows == "1" {
-			return fault.New("target-not-empty", nil, "the table %s of %s has rows already", id, t.work).
-				Advise("empty it first; rows are never mixed with others")
-		}
+		return t.spec.NotEmpty("the " + cat.Objects[0].ID())
 	}
 	return nil
 }

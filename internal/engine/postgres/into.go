@@ -2,10 +2,7 @@ package postgres
 
 import (
 	"context"
-	"fmt"
 	"strings"
-
-	"grainkeep/internal/fault"
 )
 
 // A restore into a database that is there already can neither work under another
@@ -24,11 +21,7 @@ func (t *target) enter(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for name, want := range t.spec.Facts {
-		if facts[name] != want {
-			t.spec.Warn(fmt.Sprintf("the %s of the database %s is %s; the dump's is %s", name, t.work, facts[name], want))
-		}
-	}
+	t.spec.Compare(facts)
 	if len(t.spec.Fill) > 0 {
 		return t.fillable(ctx)
 	}
@@ -39,8 +32,7 @@ func (t *target) enter(ctx context.Context) error {
 		(SELECT 'the schema ' || quote_ident(n.nspname) FROM pg_namespace n WHERE `+ours+` AND n.nspname <> 'public' LIMIT 1),
 		(SELECT 'the large object ' || oid FROM pg_largeobject_metadata LIMIT 1), '')`).Scan(&there)
 	if err == nil && there != "" {
-		err = fault.New("target-not-empty", nil, "the database %s is not empty: it holds %s", t.work, there).
-			Advise("restore into an empty one, or leave --into out: a new database is made then")
+		err = t.spec.NotEmpty(there)
 	}
 	return err
 }
@@ -55,18 +47,10 @@ func (t *target) fillable(ctx context.Context) error {
 	if _, err := c.Exec(ctx, passive); err != nil {
 		t.spec.Warn("this user may not keep triggers and foreign keys of the target from acting while rows are loaded")
 	}
-	for _, id := range t.tablesToFill() {
-		var rows bool
-		if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM ONLY "+id+")").Scan(&rows); err != nil {
-			return fault.New("target-lacks-table", plain(ctx, c, err), "the table %s of %s cannot be filled", id, t.work).
-				Advise("restore the structure first: --part structure")
-		}
-		if rows {
-			return fault.New("target-not-empty", nil, "the table %s of %s has rows already", id, t.work).
-				Advise("empty it first; rows are never mixed with others")
-		}
-	}
-	return nil
+	return t.spec.Fillable(t.tablesToFill(), func(id string) (rows bool, err error) {
+		err = c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM ONLY "+id+")").Scan(&rows)
+		return rows, plain(ctx, c, err)
+	})
 }
 
 // passive keeps triggers and foreign keys from acting; it takes an administrator.

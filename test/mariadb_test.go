@@ -99,6 +99,12 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 	path, o := comesBackMaria(t, m, dir, "whole", facts)
 	require.Contains(t, o.stderr, "these tables have no transactions and are read as they are when it is their turn: crash_safe (Aria), old_style (MyISAM), quick (MEMORY)")
 
+	// Where the server takes no rows in bulk, INSERTs bring the same.
+	queryMaria(t, m, "", "SET GLOBAL local_infile = 0")
+	defer queryMaria(t, m, "", "SET GLOBAL local_infile = 1")
+	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
+	queryMaria(t, m, "", "SET GLOBAL local_infile = 1")
+
 	// An old database is moved aside whole, with its triggers, and the new one comes in its place.
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again")
 	o = run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "whole_again", "--replace")
@@ -339,6 +345,8 @@ func TestMariaDBLeastRights(t *testing.T) {
 		run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --to "+url("loader", "")+" "+more)...)
 	}
 	sameLines(t, factsMaria(t, m, "small"), factsMaria(t, m, "small2"))
+	run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --replace --owners mine --to "+url("loader", ""))...)
+	require.Equal(t, "loader@localhost", queryMaria(t, m, "small2", "SELECT DISTINCT definer FROM (SELECT definer FROM information_schema.views WHERE table_schema = database() UNION ALL SELECT definer FROM information_schema.triggers WHERE trigger_schema = database() UNION ALL SELECT definer FROM information_schema.events WHERE event_schema = database() UNION ALL SELECT definer FROM information_schema.routines WHERE routine_schema = database()) d"))
 	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--as", "small3", "--to", url("loader", "")).stderr, "grainkeep grants")
 	require.Empty(t, sh(t, dir, "grep -r hunter2 keep || true"))
 

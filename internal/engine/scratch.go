@@ -25,10 +25,20 @@ func WorkOf(keepID, name string) bool {
 	return strings.HasPrefix(name, DrillPrefix+keepID+"_") || strings.HasPrefix(name, RestorePrefix+keepID+"_")
 }
 
-// AsideName is the name that an old database gets, of at most limit bytes.
-func (t TargetSpec) AsideName(limit int) string {
+// AsideName is the name that an old database gets, of at most limit bytes: one that no
+// other has.
+func (t TargetSpec) AsideName(limit int, taken func(name string) (bool, error)) (string, error) {
 	name := t.Name + "_before_" + strings.ToLower(t.Aside.UTC().Format("20060102T150405Z"))
-	return name[max(0, len(name)-limit):]
+	for n := 1; ; n++ {
+		free := name
+		if n > 1 { // within the same second
+			free += fmt.Sprint("_", n)
+		}
+		free = free[max(0, len(free)-limit):]
+		if there, err := taken(free); err != nil || !there {
+			return free, err
+		}
+	}
 }
 
 // Swept tells what was done about what killed runs had left.

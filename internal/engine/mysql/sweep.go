@@ -20,10 +20,10 @@ func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, 
 		if err != nil || alive {
 			continue
 		}
-		keep, name, aside := "", "", ""
+		keep, name := "", ""
 		if marked {
-			if m, err := s.home.rows(ctx, "SELECT keep, name, aside FROM "+quote(database)+"."+mark); err == nil && len(m) > 0 {
-				keep, name, aside = m[0][0], m[0][1], m[0][2]
+			if m, err := s.home.rows(ctx, "SELECT keep, name FROM "+quote(database)+"."+mark); err == nil && len(m) > 0 {
+				keep, name = m[0][0], m[0][1]
 			}
 		}
 		// A crash of the server can lose what stands in the mark.
@@ -32,7 +32,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, 
 		case !ours:
 			swept.Foreign = append(swept.Foreign, database)
 		case name != "":
-			err = s.complete(ctx, &swept, database, name, aside)
+			err = s.complete(ctx, &swept, database)
 		default:
 			swept.Removed = append(swept.Removed, database)
 			_, err = s.home.exec(ctx, "DROP DATABASE "+quote(database))
@@ -42,12 +42,21 @@ func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, 
 }
 
 // complete does the rest of a Finish that was killed, unless another process does.
-func (s *source) complete(ctx context.Context, swept *engine.Swept, work, name, aside string) error {
+func (s *source) complete(ctx context.Context, swept *engine.Swept, work string) error {
 	lock := literal(liveLock(work[strings.LastIndexByte(work, '_')+1:]))
 	if got, err := s.home.value(ctx, "SELECT get_lock("+lock+", 0)"); err != nil || got != "1" {
 		return err
 	}
 	defer s.home.value(context.WithoutCancel(ctx), "SELECT release_lock("+lock+")")
+	// Another process may have done some of it, or all, since the look.
+	m, err := s.home.rows(ctx, "SELECT name, aside FROM "+quote(work)+"."+mark)
+	if hasCode(err, codeNoDatabase, codeNoTable) {
+		return nil
+	}
+	if err != nil || len(m) == 0 {
+		return err
+	}
+	name, aside := m[0][0], m[0][1]
 	lost, err := s.place(context.WithoutCancel(ctx), work, name, aside)
 	swept.Notes = append(swept.Notes, lost...)
 	if err != nil {

@@ -138,7 +138,9 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		return "", err
 	}
 	if there {
-		aside = t.spec.AsideName(64)
+		if aside, err = t.spec.AsideName(64, func(name string) (bool, error) { return t.s.has(ctx, name) }); err != nil {
+			return "", err
+		}
 	}
 	if err := t.s.intend(ctx, t.work, t.spec.Name, aside); err != nil {
 		return "", err

@@ -150,13 +150,15 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.vacant(ctx); err != nil {
 		return "", err
 	}
-	var there bool
-	if err := t.s.home.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", t.spec.Name).Scan(&there); err != nil {
+	there, err := t.s.has(ctx, t.spec.Name)
+	if err != nil {
 		return "", err
 	}
 	rename := "ALTER DATABASE " + quote(t.work) + " RENAME TO " + quote(t.spec.Name)
 	if there {
-		aside = t.spec.AsideName(63)
+		if aside, err = t.spec.AsideName(63, func(name string) (bool, error) { return t.s.has(ctx, name) }); err != nil {
+			return "", err
+		}
 		rename = "ALTER DATABASE " + quote(t.spec.Name) + " RENAME TO " + quote(aside) + "; " + rename
 	}
 	// Statements that are sent as one are one transaction.
@@ -170,6 +172,11 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		t.spec.Warn(fmt.Sprintf("the database %s is restored; its mark, the schema %s, could not be removed: %v", t.spec.Name, markSchema, err))
 	}
 	return aside, nil
+}
+
+func (s *source) has(ctx context.Context, database string) (there bool, err error) {
+	err = s.home.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there)
+	return there, err
 }
 
 // Discard drops the database under its working name; it is this process's own.

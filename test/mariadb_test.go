@@ -338,6 +338,7 @@ func TestMariaDBLeastRights(t *testing.T) {
 	drill := []string{"drill", "adhoc/small", "--from", "keep", "--to", url("tester", "")}
 	require.Contains(t, run(t, dir, 1, drill...).stderr, "log_bin_trust_function_creators")
 	queryMaria(t, m, "", "SET GLOBAL log_bin_trust_function_creators = 1")
+	defer queryMaria(t, m, "", "SET GLOBAL log_bin_trust_function_creators = 0")
 	o := run(t, dir, 0, drill...)
 	require.Contains(t, o.stdout, "proven")
 	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as", "small2").stderr, "grainkeep grants")

@@ -305,6 +305,7 @@ type TargetSpec struct {
 	Replace bool     // rename an existing one aside
 	Into    bool     // use an existing one, which must be empty
 	Fill    []string // tables that are there, and empty: just rows come into them
+	Made    []Object // how those were made in the dumped database
 	Warn    func(string)
 	KeepID  string // for the mark
 	Run     string // for the mark

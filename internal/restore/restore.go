@@ -105,11 +105,11 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 	if err := compareVersions(ctx, src, d, opt.Warn); err != nil {
 		return nil, err
 	}
-	tables, err := toFill(d, opt)
+	tables, made, err := toFill(d, opt)
 	if err != nil {
 		return nil, err
 	}
-	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, Into: opt.Into, Fill: tables, Warn: opt.Warn, KeepID: d.Manifest.Keep,
+	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, Into: opt.Into, Fill: tables, Made: made, Warn: opt.Warn, KeepID: d.Manifest.Keep,
 		Run: keep.NewRun(), Facts: d.Manifest.Facts, Aside: time.Now()})
 	if err != nil {
 		return nil, err
@@ -132,18 +132,28 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 	return out, nil
 }
 
-// toFill lists the tables that must be there, and empty, when just rows are restored.
-func toFill(d *keep.Dump, opt Options) (tables []string, err error) {
+// toFill lists the tables that must be there, and empty, when just rows are restored, and
+// how they were made.
+func toFill(d *keep.Dump, opt Options) (tables []string, made []engine.Object, err error) {
 	if opt.Part != Rows {
-		return nil, nil
+		return nil, nil, nil
 	}
 	wanted, err := PickTables(d.Manifest, opt.Only)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, t := range d.Manifest.Tables {
 		if len(opt.Only) == 0 || wanted[t.ID] {
 			tables = append(tables, t.ID)
 		}
 	}
-	return tables, err
+	objects, err := Objects(d)
+	for _, o := range objects {
+		if o.Kind == "table" && slices.Contains(tables, o.Table) {
+			made = append(made, o)
+		}
+	}
+	return tables, made, err
 }
 
 // compareVersions warns of a target that is older than the dump's server.

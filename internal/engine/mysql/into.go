@@ -3,6 +3,8 @@ package mysql
 import (
 	"context"
 	"strings"
+
+	"grainkeep/internal/fault"
 )
 
 // A restore into a database that is there already can neither work under another name
@@ -20,6 +22,9 @@ func (t *target) enter(ctx context.Context) error {
 	}
 	t.spec.Compare(cat.Facts)
 	if len(t.spec.Fill) > 0 {
+		if err := t.alike(ctx, c); err != nil {
+			return err
+		}
 		return t.spec.Fillable(t.spec.Fill, func(id string) (bool, error) {
 			rows, err := c.value(ctx, "SELECT EXISTS (SELECT 1 FROM "+id+")")
 			return rows == "1", err
@@ -29,6 +34,43 @@ func (t *target) enter(ctx context.Context) error {
 		return t.spec.NotEmpty("the " + cat.Objects[0].ID())
 	}
 	return nil
+}
+
+// alike checks that the columns take the rows' bytes for what they were: values are not
+// converted on their way.
+func (t *target) alike(ctx context.Context, c *conn) error {
+	for _, o := range t.spec.Made {
+		was, err := parse(o.SQL, "")
+		if err != nil {
+			return err
+		}
+		rows, err := c.rows(ctx, "SHOW CREATE TABLE "+o.Name)
+		if err != nil {
+			continue // who looks for rows in it says so
+		}
+		is, err := parse(rows[0][1], "")
+		if err != nil {
+			return err
+		}
+		for _, a := range was.columns {
+			for _, b := range is.columns {
+				if a.name == b.name && !a.generated && !a.sameText(b) {
+					return fault.New("target-differs", nil, "the column %s of %s in %s is another than the dumped one: %s in %s, and was %s in %s", quote(a.name), o.Name, t.work, b.kind, b.charset, a.kind, a.charset).
+						Advise("restore the structure first: --part structure")
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// sameText says whether the same bytes are the same value in both columns.
+func (c column) sameText(o column) bool {
+	_, f := c.read()
+	_, g := o.read()
+	texts := f == inOwn || f == member || f == hexa && wide(c.charset)
+	utf8 := strings.HasPrefix(c.charset, "utf8") && strings.HasPrefix(o.charset, "utf8") // one is a part of the other
+	return f == g && (!texts || utf8 || c.charset == o.charset)
 }
 
 // leave empties what was empty before.

@@ -14,76 +14,100 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 	if user == "" {
 		user = "grainkeep"
 	}
-	name := literal(user) + "@'localhost'"
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("-- Run this as an administrator of the server, in its interactive client. Put the host that grainkeep")
-	line("-- runs on in the place of localhost, and a password of your own in the place of the dots.")
-	line("")
-	line("CREATE USER %s IDENTIFIED BY '…';", name)
+	g := &grants{user: literal(user) + "@'localhost'", databases: databases}
+	g.line("-- Run this as an administrator of the server, in its interactive client. Put the host that grainkeep")
+	g.line("-- runs on in the place of localhost, and a password of your own in the place of the dots.")
+	g.line("")
+	g.line("CREATE USER %s IDENTIFIED BY '…';", g.user)
 	switch purpose {
-	case engine.ForDump, engine.ForChanges:
-		line("-- reads tables, views, triggers and events, and writes nothing")
-		if len(databases) == 0 {
-			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON *.* TO %s;", name)
-		}
-		for _, d := range databases {
-			line("GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON %s`.* TO %s;", grantedOn(d), name)
-		}
-		line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave it out where")
-		line("-- there are no routines, and users need not be dumped)")
-		line("GRANT SELECT ON mysql.* TO %s;", name)
-		line("-- the short lock that gives several readers one moment; without it there is one reader")
-		line("GRANT RELOAD ON *.* TO %s;", name)
-		line("-- the position in the server's log; on MySQL and before MariaDB 10.5: REPLICATION CLIENT")
-		line("GRANT BINLOG MONITOR ON *.* TO %s;", name)
-		line("-- names who holds a lock that the dump waits for")
-		line("GRANT PROCESS ON *.* TO %s;", name)
-		if purpose == engine.ForChanges {
-			line("-- reads changes from the server's log. The server must write it, with whole rows (then restart it):")
-			line("--   log_bin = on, binlog_format = ROW, binlog_row_image = FULL")
-			line("-- and must keep it for longer than the time between two dumps of changes: binlog_expire_logs_seconds.")
-			line("GRANT REPLICATION SLAVE ON *.* TO %s;", name)
-		}
+	case engine.ForDump:
+		g.dump()
+	case engine.ForChanges:
+		g.dump()
+		g.changes()
 	case engine.ForDrill:
-		line("-- makes, fills and drops scratch databases, and touches nothing else")
-		line("GRANT ALL ON `grainkeep\\_drill\\_%%`.* TO %s;", name)
-		line("-- only where the server logs changes and there are functions or triggers:")
-		line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
+		g.line("-- makes, fills and drops scratch databases, and touches nothing else")
+		g.give("ALL", grantedOn(engine.DrillPrefix)+"%`.*")
+		g.trusting()
 	case engine.ForRestore:
-		line("-- makes and fills databases under a working name, moves them into place, and an old one aside")
-		places := []string{"*.*"}
-		if len(databases) > 0 {
-			places = []string{grantedOn("grainkeep_restore_") + "%`.*"}
-		}
-		for _, d := range databases {
-			places = append(places, grantedOn(d)+"`.*", grantedOn(d+"_before_")+"%`.*")
-		}
-		for _, p := range places {
-			line("GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, LOCK TABLES, CREATE VIEW, SHOW VIEW,")
-			line("  TRIGGER, EVENT, CREATE ROUTINE, ALTER ROUTINE, EXECUTE ON %s TO %s;", p, name)
-		}
-		if len(databases) > 0 {
-			line("-- reads the bodies of routines that are moved")
-			line("GRANT SELECT ON mysql.* TO %s;", name)
-		}
-		line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with '--owners mine':")
-		line("-- everything then acts for this user")
-		line("GRANT SET USER ON *.* TO %s;", name)
-		line("-- sees who uses a database before it is moved aside")
-		line("GRANT PROCESS ON *.* TO %s;", name)
-		line("-- only where the server logs changes and there are functions or triggers:")
-		line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
-		line("-- Users and their rights (JOB/+server) can be restored only by an administrator.")
+		g.restore()
 	default:
 		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, changes, drill or restore")
 	}
-	return b.String(), nil
+	return g.String(), nil
 }
+
+// grants is the text for one user.
+type grants struct {
+	strings.Builder
+	user      string
+	databases []string // empty: all
+}
+
+func (g *grants) line(format string, args ...any) { fmt.Fprintf(g, format+"\n", args...) }
+
+func (g *grants) give(rights, place string) { g.line("GRANT %s ON %s TO %s;", rights, place, g.user) }
 
 // grantedOn begins the name of a database in a grant, where some signs stand for others.
 func grantedOn(database string) string {
 	return strings.TrimSuffix(quote(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(database)), "`")
+}
+
+func (g *grants) dump() {
+	const read = "SELECT, SHOW VIEW, TRIGGER, EVENT"
+	g.line("-- reads tables, views, triggers and events, and writes nothing")
+	if len(g.databases) == 0 {
+		g.give(read, "*.*")
+	}
+	for _, d := range g.databases {
+		g.give(read, grantedOn(d)+"`.*")
+	}
+	g.line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave it out where")
+	g.line("-- there are no routines, and users need not be dumped)")
+	g.give("SELECT", "mysql.*")
+	g.line("-- the short lock that gives several readers one moment; without it there is one reader")
+	g.give("RELOAD", "*.*")
+	g.line("-- the position in the server's log; on MySQL and before MariaDB 10.5: REPLICATION CLIENT")
+	g.give("BINLOG MONITOR", "*.*")
+	g.line("-- names who holds a lock that the dump waits for")
+	g.give("PROCESS", "*.*")
+}
+
+func (g *grants) changes() {
+	g.line("-- reads changes from the server's log. The server must write it, with whole rows (then restart it):")
+	g.line("--   log_bin = on, binlog_format = ROW, binlog_row_image = FULL")
+	g.line("-- and must keep it for longer than the time between two dumps of changes: binlog_expire_logs_seconds.")
+	g.give("REPLICATION SLAVE", "*.*")
+}
+
+func (g *grants) restore() {
+	g.line("-- makes and fills databases under a working name, moves them into place, and an old one aside")
+	places := []string{"*.*"}
+	if len(g.databases) > 0 {
+		places = []string{grantedOn(engine.RestorePrefix) + "%`.*"}
+	}
+	for _, d := range g.databases {
+		places = append(places, grantedOn(d)+"`.*", grantedOn(d+"_before_")+"%`.*")
+	}
+	for _, p := range places {
+		g.give("SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, LOCK TABLES, CREATE VIEW, SHOW VIEW,\n  TRIGGER, EVENT, CREATE ROUTINE, ALTER ROUTINE, EXECUTE", p)
+	}
+	if len(g.databases) > 0 {
+		g.line("-- reads the bodies of routines that are moved")
+		g.give("SELECT", "mysql.*")
+	}
+	g.line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with '--owners mine':")
+	g.line("-- everything then acts for this user")
+	g.give("SET USER", "*.*")
+	g.line("-- sees who uses a database before it is moved aside")
+	g.give("PROCESS", "*.*")
+	g.trusting()
+	g.line("-- Users and their rights (JOB/+server) can be restored only by an administrator.")
+}
+
+func (g *grants) trusting() {
+	g.line("-- only where the server logs changes and there are functions or triggers:")
+	g.line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
 }
 
 // ByHand gives the shell lines that restore a dump with the server's client.

@@ -17,12 +17,12 @@ import (
 	sqldriver "github.com/go-sql-driver/mysql"
 )
 
-// Rows of plain values load faster by the server's own bulk statement than by INSERTs:
-// it has no expressions to parse. The file's text is rewritten on its way.
+// Rows load faster by the server's own bulk statement than by INSERTs: it has no
+// expressions to parse. The file's text is rewritten on its way.
 
 // fields says how values become columns.
 type fields struct {
-	list  string
+	into  string // the table and what follows it in the statement
 	enums []bool // which of them are of that type
 }
 
@@ -32,11 +32,7 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 		return nil, err
 	}
 	names := quoted.FindAllString(target, -1)
-	rows, err := s.c.rows(ctx, "SHOW CREATE TABLE "+names[0])
-	if err != nil {
-		return nil, err
-	}
-	t, err := parse(rows[0][1], "")
+	t, err := tableOf(ctx, s.c, names[0])
 	if err != nil || len(names) == 1 {
 		return nil, err
 	}
@@ -45,9 +41,9 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 	variable := func(i int) string { return fmt.Sprint("@v", i) }
 	counting := -1
 	for i, name := range names[1:] {
-		c := column{kind: "timestamp"} // what is not in the definition says since when a row was current
-		if at := slices.IndexFunc(t.columns, func(c column) bool { return quote(c.name) == name }); at >= 0 {
-			c = t.columns[at]
+		c, there := find(t.columns, name)
+		if !there { // it says since when a row was current
+			c.kind = "timestamp"
 		}
 		value, ok := c.field(variable(i))
 		if !ok {
@@ -67,9 +63,9 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 		set = append(set, into[counting]+" = "+variable(counting))
 		into[counting] = variable(counting)
 	}
-	f.list = " (" + strings.Join(into, ", ") + ")"
+	f.into = names[0] + " CHARACTER SET binary (" + strings.Join(into, ", ") + ")"
 	if len(set) > 0 {
-		f.list += " SET " + strings.Join(set, ", ")
+		f.into += " SET " + strings.Join(set, ", ")
 	}
 	return &f, nil
 }
@@ -97,12 +93,12 @@ func (c *column) field(variable string) (value string, ok bool) {
 var handlers atomic.Int64
 
 // bulk loads the rows that follow the head of a file's first INSERT.
-func (s *session) bulk(ctx context.Context, f *fields, target, head string, in *bufio.Reader, seen func(int64)) (int64, error) {
+func (s *session) bulk(ctx context.Context, f *fields, head string, in *bufio.Reader, seen func(int64)) (int64, error) {
 	name := fmt.Sprint("rows", handlers.Add(1))
 	r := &bulkRows{in: in, head: head, enums: f.enums, seen: seen}
 	sqldriver.RegisterReaderHandler(name, func() io.Reader { return r })
 	defer sqldriver.DeregisterReaderHandler(name)
-	n, err := s.c.exec(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+quoted.FindString(target)+" CHARACTER SET binary"+f.list)
+	n, err := s.c.exec(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+f.into)
 	if r.err != nil {
 		return n, r.err
 	}
@@ -114,20 +110,11 @@ func (s *session) bulk(ctx context.Context, f *fields, target, head string, in *
 	if err != nil || count == strconv.FormatInt(r.none, 10) {
 		return n, err
 	}
-	rows, err := s.c.rows(ctx, "SHOW WARNINGS")
-	for _, w := range rows {
-		if err == nil && w[1] != codeCut {
-			return n, fmt.Errorf("the server warned: %s [%s]", w[2], w[1])
-		}
-	}
-	if err == nil {
+	if err = warned(ctx, s.c); err == nil {
 		err = fmt.Errorf("the server cut values: %s times, where %d values are no members of their ENUM", count, r.none)
 	}
 	return n, err
 }
-
-// codeCut is the warning of a value that was cut, or is no member of its ENUM.
-const codeCut = "1265"
 
 // bulkRows turns value lists into lines of fields. A value may be longer than any
 // buffer: what is known of it between two pieces is the state.

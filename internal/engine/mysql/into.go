@@ -44,20 +44,17 @@ func (t *target) alike(ctx context.Context, c *conn) error {
 		if err != nil {
 			return err
 		}
-		rows, err := c.rows(ctx, "SHOW CREATE TABLE "+o.Name)
-		if err != nil {
+		is, err := tableOf(ctx, c, o.Name)
+		if hasCode(err, codeNoTable, codeTableAccess) {
 			continue // who looks for rows in it says so
 		}
-		is, err := parse(rows[0][1], "")
 		if err != nil {
 			return err
 		}
 		for _, a := range was.columns {
-			for _, b := range is.columns {
-				if a.name == b.name && !a.generated && !a.sameText(b) {
-					return fault.New("target-differs", nil, "the column %s of %s in %s is another than the dumped one: %s in %s, and was %s in %s", quote(a.name), o.Name, t.work, b.kind, b.charset, a.kind, a.charset).
-						Advise("restore the structure first: --part structure")
-				}
+			if b, there := find(is.columns, quote(a.name)); there && !a.generated && !a.sameText(b) {
+				return fault.New("target-differs", nil, "the column %s of %s in %s is another than the dumped one: %s in %s, and was %s in %s", quote(a.name), o.Name, t.work, b.kind, b.charset, a.kind, a.charset).
+					Advise("restore the structure first: --part structure")
 			}
 		}
 	}

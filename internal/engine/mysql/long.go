@@ -37,11 +37,11 @@ func (t *table) keyed(columns []column) (key []column) {
 			continue
 		}
 		for _, name := range quoted.FindAllString(m[1], -1) {
-			i := slices.IndexFunc(columns, func(c column) bool { return quote(c.name) == name })
-			if i < 0 || columns[i].is("", nil) == "" {
+			c, there := find(columns, name)
+			if !there || c.is("", nil) == "" {
 				return nil
 			}
-			key = append(key, columns[i])
+			key = append(key, c)
 		}
 		for _, c := range columns { // a key has a row in the history for each of its states
 			if t.versioned && c.period {
@@ -87,6 +87,9 @@ func (h *handle) setApart(columns, key []column) {
 			lengths = append(lengths, "coalesce(length("+quote(c.name)+"), 0)")
 		}
 	}
+	if len(h.long) == 0 {
+		return
+	}
 	total := strings.Join(lengths, " + ")
 	for _, i := range h.long {
 		q := quote(columns[i].name)
@@ -109,25 +112,35 @@ func (h *handle) passed(values []driver.Value) (one longOne, yes bool) {
 	if len(h.long) == 0 {
 		return one, false
 	}
-	beside, total := values[len(h.forms):], int64(0)
-	for i := range h.long {
-		n, err := strconv.ParseInt(text(beside[i]), 10, 64)
-		if err != nil { // NULL
-			n = -1
-		}
-		one.lengths = append(one.lengths, n)
-		total += max(0, n)
+	lengths, total := values[len(h.forms):][:len(h.long)], int64(0)
+	for _, v := range lengths {
+		total += max(0, lengthOf(v))
 	}
 	if total <= longRow {
 		return one, false
 	}
+	for _, v := range lengths {
+		one.lengths = append(one.lengths, lengthOf(v))
+	}
 	var terms []string
-	for i, v := range beside[len(h.long):] {
+	for i, v := range values[len(h.forms)+len(h.long):] {
 		s := text(v)
 		terms = append(terms, h.by[i].is(s, []byte(s)))
 	}
 	one.where = " WHERE " + strings.Join(terms, " AND ")
 	return one, true
+}
+
+// lengthOf gives a length that the server told; -1: NULL.
+func lengthOf(v driver.Value) int64 {
+	switch v := v.(type) {
+	case nil:
+		return -1
+	case int64:
+		return v
+	}
+	n, _ := strconv.ParseInt(text(v), 10, 64)
+	return n
 }
 
 // readLong reads and writes a row that was passed over.

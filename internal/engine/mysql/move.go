@@ -124,7 +124,7 @@ func (m *move) begun(ctx context.Context) (bool, error) {
 	return from != "", err
 }
 
-// begin makes the new database and notes what does not move, in one statement.
+// begin makes the new database and notes what does not move, in one transaction.
 func (m *move) begin(ctx context.Context) error {
 	if _, err := m.c.exec(ctx, "USE "+quote(m.from)); err != nil {
 		return err

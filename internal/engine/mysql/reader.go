@@ -61,6 +61,15 @@ func columnsOf(list []string, options string) (columns []column) {
 	return columns
 }
 
+// find gives the column of a quoted name.
+func find(columns []column, name string) (column, bool) {
+	i := slices.IndexFunc(columns, func(c column) bool { return quote(c.name) == name })
+	if i < 0 {
+		return column{}, false
+	}
+	return columns[i], true
+}
+
 func unquote(name string) string {
 	return strings.ReplaceAll(strings.Trim(name, "`"), "``", "`")
 }

@@ -69,7 +69,7 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 	}
 	if f != nil {
 		again := head[max(0, strings.LastIndex(head, byteNames)):] + insert + target + values
-		rows, err = s.bulk(ctx, f, target, again, in, seen)
+		rows, err = s.bulk(ctx, f, again, in, seen)
 	} else {
 		rows, err = load(ctx, s.c, target, in, strings.Contains(head, lenient), seen)
 	}
@@ -118,8 +118,12 @@ func load(ctx context.Context, c *conn, target string, in *bufio.Reader, easy bo
 	})
 }
 
+// codeCut is the warning of a value that was cut, or is no member of its ENUM.
+const codeCut = "1265"
+
+// warned turns another warning into an error.
 func warned(ctx context.Context, c *conn) error {
-	rows, err := c.rows(ctx, "SHOW WARNINGS LIMIT 100")
+	rows, err := c.rows(ctx, "SHOW WARNINGS")
 	for _, r := range rows {
 		if r[1] != codeCut {
 			return fmt.Errorf("the server warned: %s [%s]", r[2], r[1])

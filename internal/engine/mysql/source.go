@@ -134,11 +134,14 @@ func (s *source) workers() int {
 	return runtime.NumCPU()
 }
 
+// scratchNamed says of a schema s whether it has the name of a scratch database.
+const scratchNamed = `(s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%')`
+
 const systemDatabases = "'mysql', 'sys', 'information_schema', 'performance_schema'"
 
 // Databases lists what this user can see.
 func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
-	rows, err := s.home.rows(ctx, `SELECT s.schema_name, coalesce(t.bytes, 0), s.schema_name IN (`+systemDatabases+`) OR s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%'
+	rows, err := s.home.rows(ctx, `SELECT s.schema_name, coalesce(t.bytes, 0), s.schema_name IN (`+systemDatabases+`) OR `+scratchNamed+`
 		FROM information_schema.schemata s LEFT JOIN (SELECT table_schema, sum(data_length + index_length) AS bytes FROM information_schema.tables GROUP BY table_schema) t
 		ON t.table_schema = s.schema_name WHERE s.schema_name NOT IN ('information_schema', 'performance_schema') ORDER BY s.schema_name`)
 	if err != nil {

@@ -14,7 +14,7 @@ func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, 
 	rows, err := s.home.rows(ctx, `SELECT s.schema_name, is_used_lock(concat('grainkeep_', substring_index(s.schema_name, '_', -1))) IS NOT NULL,
 		EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name AND t.table_name = '`+mark+`'),
 		NOT EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name)
-		FROM information_schema.schemata s WHERE s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%' ORDER BY 1`)
+		FROM information_schema.schemata s WHERE `+scratchNamed+` ORDER BY 1`)
 	for _, r := range rows {
 		database, alive, marked, empty := r[0], r[1] == "1", r[2] == "1", r[3] == "1"
 		if err != nil || alive {

@@ -59,6 +59,15 @@ type table struct {
 	rows, bytes int64
 }
 
+// tableOf reads a table of the connection's database.
+func tableOf(ctx context.Context, c *conn, name string) (*table, error) {
+	rows, err := c.rows(ctx, "SHOW CREATE TABLE "+name)
+	if err != nil {
+		return nil, err
+	}
+	return parse(rows[0][1], "")
+}
+
 // parse takes the server's CREATE TABLE apart. Keys are left in it that the table
 // cannot be without, and where making them later gains nothing.
 func parse(sql, database string) (*table, error) {

@@ -97,25 +97,54 @@ func measured(program string, args ...string) (time.Duration, int64, error) {
 // rounds are taken in turns, so that a machine whose speed moves is fair to both.
 var rounds = 5
 
-// duel measures a dump against another way to read the same rows.
-func duel(what string, aim float64, against func() error, program, from, to string) error {
+// contest is what the program does, measured against another way to do it.
+type contest struct {
+	what    string
+	aim     float64      // of the median ratio
+	prepare func() error // before each round; not measured
+	against func() error
+	between func() error             // after the other way; not measured
+	own     func(round int) []string // the program's words
+}
+
+func (c contest) run(program string) error {
 	best, other, memory := time.Hour, time.Hour, int64(0)
 	ratios := make([]float64, rounds)
 	for i := range rounds {
+		if err := aside(c.prepare); err != nil {
+			return err
+		}
 		start := time.Now()
-		if err := against(); err != nil {
+		if err := c.against(); err != nil {
 			return err
 		}
 		o := time.Since(start)
-		t, m, err := measured(program, "dump", "--from", from, "--to", to, "--job", fmt.Sprint("bench", i))
+		if err := aside(c.between); err != nil {
+			return err
+		}
+		t, m, err := measured(program, c.own(i)...)
 		if err != nil {
 			return err
 		}
 		best, other, memory = min(best, t), min(other, o), max(memory, m)
 		ratios[i] = t.Seconds() / o.Seconds()
 	}
-	report(what, aim, best, other, ratios, memory)
+	report(c.what, c.aim, best, other, ratios, memory)
 	return nil
+}
+
+func aside(do func() error) error {
+	if do == nil {
+		return nil
+	}
+	return do()
+}
+
+// duel measures a dump against another way to read the same rows.
+func duel(what string, aim float64, against func() error, program, from, to string) error {
+	return contest{what: what, aim: aim, against: against, own: func(round int) []string {
+		return []string{"dump", "--from", from, "--to", to, "--job", fmt.Sprint("bench", round)}
+	}}.run(program)
 }
 
 func report(what string, aim float64, best, other time.Duration, ratios []float64, memory int64) {
@@ -229,25 +258,14 @@ func benchRestore(program, store, dir string, p *testserver.Postgres) error {
 		}
 		return nil
 	}
-	ratios, best, other, memory := make([]float64, rounds), time.Hour, time.Hour, int64(0)
-	for i := range rounds {
-		if err := client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours", "-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT"); err != nil {
-			return err
-		}
-		start := time.Now()
-		if err := client("theirs", "-f", text); err != nil {
-			return err
-		}
-		o := time.Since(start)
-		if err := client("postgres", "-c", "DROP DATABASE theirs", "-c", "CHECKPOINT"); err != nil {
-			return err
-		}
-		t, m, err := measured(program, "restore", "restore/bench", "--from", store, "--to", p.URL(""), "--as", "ours")
-		if err != nil {
-			return err
-		}
-		best, other, memory, ratios[i] = min(best, t), min(other, o), max(memory, m), t.Seconds()/o.Seconds()
-	}
-	report("restore, PostgreSQL", 0.75, best, other, ratios, memory)
-	return nil
+	return contest{what: "restore, PostgreSQL", aim: 0.75,
+		prepare: func() error {
+			return client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours", "-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT")
+		},
+		against: func() error { return client("theirs", "-f", text) },
+		between: func() error { return client("postgres", "-c", "DROP DATABASE theirs", "-c", "CHECKPOINT") },
+		own: func(int) []string {
+			return []string{"restore", "restore/bench", "--from", store, "--to", p.URL(""), "--as", "ours"}
+		},
+	}.run(program)
 }

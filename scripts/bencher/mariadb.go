@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"time"
 
 	"grainkeep/internal/testserver"
 )
@@ -64,22 +63,15 @@ func benchMariaDB(program, dir string, rows int) error {
 	if err := os.Chmod(text, 0o644); err != nil {
 		return err
 	}
-	ratios, best, other, memory := make([]float64, rounds), time.Hour, time.Hour, int64(0)
-	for i := range rounds {
-		if err := run("", "DROP DATABASE IF EXISTS ours; DROP DATABASE IF EXISTS theirs; CREATE DATABASE theirs CHARACTER SET utf8mb4; CREATE TABLE theirs.booking LIKE bench.booking; ALTER TABLE theirs.booking DROP KEY by_passenger, DROP KEY by_day"); err != nil {
-			return err
-		}
-		start := time.Now()
-		if err := client("theirs", "LOAD DATA LOCAL INFILE '"+text+"' INTO TABLE booking CHARACTER SET utf8mb4; "+keys); err != nil {
-			return err
-		}
-		o := time.Since(start)
-		t, mem, err := measured(program, "restore", "restore/bench", "--from", store, "--to", m.URL(""), "--as", "ours")
-		if err != nil {
-			return err
-		}
-		best, other, memory, ratios[i] = min(best, t), min(other, o), max(memory, mem), t.Seconds()/o.Seconds()
-	}
-	report("restore, MariaDB", 1.0, best, other, ratios, memory)
-	return nil
+	return contest{what: "restore, MariaDB", aim: 1.0,
+		prepare: func() error {
+			return run("", "DROP DATABASE IF EXISTS ours; DROP DATABASE IF EXISTS theirs; CREATE DATABASE theirs CHARACTER SET utf8mb4; CREATE TABLE theirs.booking LIKE bench.booking; ALTER TABLE theirs.booking DROP KEY by_passenger, DROP KEY by_day")
+		},
+		against: func() error {
+			return client("theirs", "LOAD DATA LOCAL INFILE '"+text+"' INTO TABLE booking CHARACTER SET utf8mb4; "+keys)
+		},
+		own: func(int) []string {
+			return []string{"restore", "restore/bench", "--from", store, "--to", m.URL(""), "--as", "ours"}
+		},
+	}.run(program)
 }

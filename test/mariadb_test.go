@@ -36,6 +36,12 @@ func queryMaria(t *testing.T, m *testserver.MariaDB, database, sql string) strin
 	return out
 }
 
+// namedLike lists the databases whose names are like one of some patterns.
+func namedLike(t *testing.T, m *testserver.MariaDB, patterns ...string) []string {
+	t.Helper()
+	return strings.Fields(queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE '"+strings.Join(patterns, "' OR schema_name LIKE '")+"'"))
+}
+
 // script runs a script in the interactive client.
 func script(t *testing.T, m *testserver.MariaDB, database, sql string) {
 	t.Helper()
@@ -113,7 +119,7 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 	sameLines(t, want, facts(aside))
 	sameLines(t, want, facts("whole_again"))
 	queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE "+aside)
-	require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%'"))
+	require.Empty(t, namedLike(t, m, "grainkeep%"))
 }
 
 // comesBackMaria dumps a database, drills the dump, and restores it in both ways.
@@ -145,7 +151,7 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 		CREATE TABLE log (n int); CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN n * 2; CREATE PROCEDURE tidy() DELETE FROM log; CREATE VIEW doubled AS SELECT twice(id) AS t, ship FROM mooring; CREATE VIEW upon AS SELECT * FROM doubled;
 		CREATE TRIGGER logged AFTER INSERT ON mooring FOR EACH ROW INSERT INTO log VALUES (NEW.id); CREATE TRIGGER later AFTER INSERT ON mooring FOR EACH ROW SET @x = 1; CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DISABLE DO CALL tidy()`
 	old := func() {
-		for _, d := range strings.Fields(queryMaria(t, m, "", "SELECT coalesce(group_concat(schema_name SEPARATOR ' '), '') FROM information_schema.schemata WHERE schema_name LIKE 'killed%'")) {
+		for _, d := range namedLike(t, m, "killed%") {
 			queryMaria(t, m, "", "DROP DATABASE "+d)
 		}
 		queryMaria(t, m, "", "CREATE DATABASE killed")
@@ -163,7 +169,7 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	require.Contains(t, o.stderr, "moving the old database aside")
 	require.Contains(t, o.stderr, "ALTER command denied")
 	sameLines(t, want, factsMaria(t, m, "killed"))
-	require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%' OR schema_name LIKE 'killed\\_%'"))
+	require.Empty(t, namedLike(t, m, "grainkeep%", `killed\_%`))
 
 	r := rand.New(rand.NewPCG(3, 3))
 	finished := 0
@@ -174,7 +180,7 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 		cmd, _, wait := command(dir, replace...)
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool {
-			return queryMaria(t, m, "", "SELECT count(*) FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'") == "1"
+			return len(namedLike(t, m, `killed\_before%`)) == 1
 		}, patience, time.Millisecond)
 		time.Sleep(time.Duration(r.IntN(150)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
@@ -187,10 +193,10 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 		if strings.Contains(o.stderr, "finished a restore that was killed: the database killed is in its place now") {
 			finished++
 		}
-		aside := queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'")
+		aside := strings.Join(namedLike(t, m, `killed\_before%`), " ")
 		sameLines(t, want, factsMaria(t, m, "killed"))
 		sameLines(t, wantOld, factsMaria(t, m, aside))
-		require.Empty(t, queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'grainkeep%'"))
+		require.Empty(t, namedLike(t, m, "grainkeep%"))
 	}
 	require.Greater(t, finished, 4)
 
@@ -199,7 +205,7 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	script(t, m, "killed", "CREATE TABLE gone (n int); CREATE VIEW broken AS SELECT n FROM gone; DROP TABLE gone")
 	require.Regexp(t, "warning: the view `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is in the table grainkeep_moving there", run(t, dir, 3, replace...).stderr)
 	sameLines(t, want, factsMaria(t, m, "killed"))
-	aside := queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'killed\\_before%'")
+	aside := strings.Join(namedLike(t, m, `killed\_before%`), " ")
 	require.Equal(t, "1", queryMaria(t, m, aside, "SELECT count(*) FROM grainkeep_moving WHERE what = 'view `broken`' AND `sql` LIKE '%CREATE%'"))
 }
 

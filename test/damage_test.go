@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"grainkeep/internal/event"
 	"grainkeep/internal/keep"
-	"grainkeep/internal/stream"
 	"grainkeep/internal/verify"
 )
 
@@ -43,7 +43,7 @@ func damaged(t *testing.T, p *place) {
 			return // removed: then it is no dump
 		}
 		require.NoError(t, err)
-		r, err := verify.Dump(context.Background(), d, &stream.Meter{})
+		r, err := verify.Dump(context.Background(), d, &event.Meter{})
 		require.NoError(t, err)
 		require.Len(t, r.Findings, 1, "%s %s: %v", how, name, r.Findings)
 		require.Contains(t, r.Findings[0], name, how)
@@ -70,7 +70,7 @@ func damaged(t *testing.T, p *place) {
 			swap(t, f, other)
 			d, err := keep.DumpAt(path)
 			require.NoError(t, err)
-			found, err := verify.Dump(context.Background(), d, &stream.Meter{})
+			found, err := verify.Dump(context.Background(), d, &event.Meter{})
 			require.NoError(t, err)
 			require.Len(t, found.Findings, 2)
 			run(t, dir, 5, "verify", path)

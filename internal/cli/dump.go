@@ -10,13 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/stream"
 )
 
 type dumpFlags struct {
@@ -166,7 +166,7 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := stream.ParseCompression(d.compression)
+	c, err := blob.ParseCompression(d.compression)
 	if err != nil {
 		return nil, err
 	}

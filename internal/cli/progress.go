@@ -9,8 +9,8 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"grainkeep/internal/event"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/stream"
 )
 
 // patience is how long work goes on before it is shown: short work stays silent.
@@ -27,8 +27,8 @@ type display struct {
 
 // meter gives a meter that is shown while work goes on: on a terminal only. The
 // returned function ends the show.
-func (a *app) meter() (*stream.Meter, func()) {
-	m := &stream.Meter{}
+func (a *app) meter() (*event.Meter, func()) {
+	m := &event.Meter{}
 	f, ok := a.stderr.(*os.File)
 	if !ok || a.quiet || a.json || !term.IsTerminal(int(f.Fd())) {
 		return m, func() {}
@@ -56,7 +56,7 @@ func (d *display) clear() {
 	}
 }
 
-func (d *display) show(m *stream.Meter) {
+func (d *display) show(m *event.Meter) {
 	step, since := "", time.Now()
 	for {
 		select {
@@ -75,7 +75,7 @@ func (d *display) show(m *stream.Meter) {
 	}
 }
 
-func (d *display) draw(m *stream.Meter) {
+func (d *display) draw(m *event.Meter) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.bar == nil {

@@ -14,13 +14,13 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/drill"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/stream"
 )
 
 // File is a configuration file.
@@ -224,7 +224,7 @@ func (f *File) checkJob(name string, j Job) error {
 	if j.Workers < 0 {
 		return f.wrong(where, "workers is %d", j.Workers).Advise("write how many connections may read at the same time, or leave it out")
 	}
-	if _, err := stream.ParseCompression(j.Compression); err != nil {
+	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
 	if j.LockWait != "" {
@@ -359,7 +359,7 @@ func (f *File) DumpJob(name string) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := stream.ParseCompression(j.Compression)
+	c, err := blob.ParseCompression(j.Compression)
 	if err != nil {
 		return nil, err
 	}

@@ -8,12 +8,13 @@ import (
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
-	"grainkeep/internal/stream"
+	"grainkeep/internal/rows"
 )
 
 // comparison holds a restored database against its manifest.
@@ -84,7 +85,7 @@ func (c *comparison) same(want, got engine.Object) bool {
 }
 
 // tables reads every row back and compares counts and fingerprints.
-func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
+func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 	cat := c.snap.Catalog()
 	want := map[string]manifest.Table{}
 	for _, t := range c.d.Manifest.Tables {
@@ -95,11 +96,11 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 		t.Bytes, t.Rows = want[t.ID].Bytes, want[t.ID].Rows
 	}
 	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), 0)
-	found, err := stream.Scan(ctx, c.snap, meter, nil)
+	found, err := rows.Scan(ctx, c.snap, meter, nil)
 	if err != nil {
 		return err
 	}
-	got := map[string]*stream.Counter{} // by table, or by the tree that it is compared as
+	got := map[string]*rows.Counter{} // by table, or by the tree that it is compared as
 	for i, t := range cat.Tables {
 		w, ok := want[t.ID]
 		delete(want, t.ID)
@@ -128,29 +129,29 @@ func (c *comparison) tables(ctx context.Context, meter *stream.Meter) error {
 }
 
 // trees compares partitioned tables as wholes, where rows may land elsewhere.
-func (c *comparison) trees(got map[string]*stream.Counter) {
-	rows, sums := map[string]int64{}, map[string]*stream.Fingerprint{}
+func (c *comparison) trees(got map[string]*rows.Counter) {
+	counts, sums := map[string]int64{}, map[string]*rows.Fingerprint{}
 	for _, t := range c.d.Manifest.Tables {
 		if t.Through == "" || got[t.Through] == nil {
 			continue
 		}
 		if sums[t.Through] == nil {
-			sums[t.Through] = &stream.Fingerprint{}
+			sums[t.Through] = &rows.Fingerprint{}
 		}
-		rows[t.Through] += t.Rows
+		counts[t.Through] += t.Rows
 		if err := sums[t.Through].AddText(t.Sum); err != nil {
 			c.differ("the table %s: %v", t.ID, err)
 		}
 	}
 	for id, sum := range sums {
-		c.rows("partitioned table "+id, rows[id], sum.String(), got[id])
+		c.rows("partitioned table "+id, counts[id], sum.String(), got[id])
 	}
 }
 
-func (c *comparison) rows(name string, rows int64, sum string, got *stream.Counter) {
+func (c *comparison) rows(name string, count int64, sum string, got *rows.Counter) {
 	switch {
-	case got.Rows != rows:
-		c.differ("the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(rows, "row"))
+	case got.Rows != count:
+		c.differ("the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(count, "row"))
 	case got.Sum.String() != sum:
 		c.differ("the %s has other values: its fingerprint is %s and was %s", name, got.Sum, sum)
 	}

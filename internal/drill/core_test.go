@@ -15,12 +15,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/drill"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
-	"grainkeep/internal/stream"
 )
 
 // fake is an engine whose databases are in memory, to try the core's steps
@@ -186,9 +187,9 @@ func newWorld() *fake {
 func takeDumps(t *testing.T, k *keep.Keep) (*dump.Result, []string, error) {
 	t.Helper()
 	var told []string
-	res, err := dump.Run(context.Background(), &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k, Compression: stream.Zstd, Zone: time.UTC, Tool: "test"},
+	res, err := dump.Run(context.Background(), &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k, Compression: blob.Zstd, Zone: time.UTC, Tool: "test"},
 		dump.Watcher{Planned: func(p *dump.Plan, _ *keep.Keep, _ keep.Room) { told = append(told, fmt.Sprint(len(p.Databases))) },
-			Done: func(d dump.Done) { told = append(told, d.Manifest.Database) }, Warn: func(s string) { told = append(told, s) }, Note: func(string) {}, Meter: &stream.Meter{}})
+			Done: func(d dump.Done) { told = append(told, d.Manifest.Database) }, Warn: func(s string) { told = append(told, s) }, Note: func(string) {}, Meter: &event.Meter{}})
 	return res, told, err
 }
 
@@ -267,7 +268,7 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 	rehearse := func() (*keep.Proof, []string, error) {
 		var warned []string
 		p, err := drill.Run(context.Background(), dumps[0], engine.Location{Engine: "fake"}, k, checks, "test",
-			drill.Watcher{Warn: func(s string) { warned = append(warned, s) }, Meter: &stream.Meter{}})
+			drill.Watcher{Warn: func(s string) { warned = append(warned, s) }, Meter: &event.Meter{}})
 		return p, warned, err
 	}
 	p, warned, err := rehearse()

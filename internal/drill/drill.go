@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/restore"
-	"grainkeep/internal/stream"
 )
 
 // Check is an administrator's question with the answer that it must have.
@@ -26,7 +26,7 @@ type Check struct {
 // Watcher is told how a drill goes on.
 type Watcher struct {
 	Warn  func(string)
-	Meter *stream.Meter
+	Meter *event.Meter
 }
 
 // Run drills a dump on a source. The proof says whether the dump is good; the
@@ -115,7 +115,7 @@ func scratchFolder(k *keep.Keep, run string) (string, func(), error) {
 	return dir, func() { os.RemoveAll(dir) }, nil
 }
 
-func prove(ctx context.Context, d *keep.Dump, t engine.Target, checks []Check, proof *keep.Proof, meter *stream.Meter) error {
+func prove(ctx context.Context, d *keep.Dump, t engine.Target, checks []Check, proof *keep.Proof, meter *event.Meter) error {
 	out, err := restore.Load(ctx, d, t, restore.Options{Owners: restore.Mine, Passive: true}, meter)
 	if err != nil {
 		return err

@@ -10,18 +10,19 @@ import (
 	"sync"
 	"time"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/stream"
+	"grainkeep/internal/rows"
 )
 
 // one is a dump being made.
 type one struct {
 	*runner
 	folder string
-	guard  stream.Guard
+	guard  blob.Guard
 	snap   engine.Snapshot
 	cat    *engine.Catalog
 
@@ -79,7 +80,7 @@ func (r *runner) blank(database string, snap engine.Snapshot, started time.Time)
 		Run: manifest.Run{ID: r.res.Run, Started: r.started},
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
-		Facts: snap.Catalog().Facts, Compression: string(r.Compression), Fingerprint: stream.FingerprintVersion,
+		Facts: snap.Catalog().Facts, Compression: string(r.Compression), Fingerprint: rows.FingerprintVersion,
 		Objects: map[string]int{}, Warnings: snap.Catalog().Warnings, Position: snap.Catalog().Position, Tables: []manifest.Table{},
 	}
 	for _, d := range r.plan.Databases {
@@ -89,8 +90,8 @@ func (r *runner) blank(database string, snap engine.Snapshot, started time.Time)
 }
 
 // file makes a file of the dump, lets fill write its text, and notes its digest.
-func (o *one) file(path string, c stream.Compression, fill func(*stream.File) error) error {
-	f, err := stream.Create(filepath.Join(o.folder, path), c, o.guard)
+func (o *one) file(path string, c blob.Compression, fill func(*blob.File) error) error {
+	f, err := blob.Create(filepath.Join(o.folder, path), c, o.guard)
 	if err != nil {
 		return err
 	}
@@ -98,7 +99,7 @@ func (o *one) file(path string, c stream.Compression, fill func(*stream.File) er
 }
 
 // closed ends a file, after the error that filling it ended in, and notes its digest.
-func (o *one) closed(path string, f *stream.File, err error) error {
+func (o *one) closed(path string, f *blob.File, err error) error {
 	info, closed := f.Close()
 	if closed != nil {
 		return closed // the disk's error is the cause
@@ -134,7 +135,7 @@ func (o *one) structure() error {
 		if len(sql) == 0 {
 			continue
 		}
-		err := o.file(path, o.Compression, func(f *stream.File) error {
+		err := o.file(path, o.Compression, func(f *blob.File) error {
 			for _, s := range append(append([]string{o.cat.Header}, sql...), o.cat.Trailer) {
 				if _, err := f.Write([]byte(s)); err != nil {
 					return err
@@ -146,7 +147,7 @@ func (o *one) structure() error {
 			return err
 		}
 	}
-	return o.file(manifest.ObjectsOf+o.Compression.Ending(), o.Compression, func(f *stream.File) error {
+	return o.file(manifest.ObjectsOf+o.Compression.Ending(), o.Compression, func(f *blob.File) error {
 		return json.NewEncoder(f).Encode(index)
 	})
 }
@@ -183,7 +184,7 @@ func (o *one) companions() error {
 	for _, f := range []struct{ name, text string }{
 		{manifest.CountSQL, queries}, {manifest.CountText, counts}, {manifest.Readme, readme},
 	} {
-		err := o.file(f.name, stream.None, func(w *stream.File) error {
+		err := o.file(f.name, blob.None, func(w *blob.File) error {
 			_, err := w.Write([]byte(f.text))
 			return err
 		})

@@ -7,10 +7,11 @@ import (
 	"path/filepath"
 	"slices"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
-	"grainkeep/internal/stream"
+	"grainkeep/internal/rows"
 )
 
 // rows dumps the rows of all tables.
@@ -20,7 +21,7 @@ func (o *one) rows(ctx context.Context) error {
 		o.m.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree, Through: t.Through, Condition: t.Condition}
 	}
 	o.w.Meter.Begin("dumping "+o.m.Database, 0, 0)
-	found, err := stream.Scan(ctx, o.snap, o.w.Meter, func(table int) (stream.Sink, error) {
+	found, err := rows.Scan(ctx, o.snap, o.w.Meter, func(table int) (rows.Sink, error) {
 		s := &sheaf{o: o, table: &o.cat.Tables[table], m: &o.m.Tables[table]}
 		return s, s.begin()
 	})
@@ -46,8 +47,8 @@ type sheaf struct {
 	m     *manifest.Table
 
 	path    string
-	file    *stream.File
-	rows    *stream.Table
+	file    *blob.File
+	rows    *rows.Table
 	bytes   int
 	partial bool       // in the middle of a row
 	closing chan error // of the file before
@@ -59,12 +60,12 @@ func (s *sheaf) begin() (err error) {
 		fmt.Sprintf("part-%04d.sql%s", len(s.m.Files)+1, s.o.Compression.Ending()))
 	s.m.Files = append(s.m.Files, s.path)
 	s.o.mu.Unlock()
-	if s.file, err = stream.Create(filepath.Join(s.o.folder, s.path), s.o.Compression, s.o.guard); err != nil {
+	if s.file, err = blob.Create(filepath.Join(s.o.folder, s.path), s.o.Compression, s.o.guard); err != nil {
 		return err
 	}
 	s.bytes = 0
 	if _, err = s.file.Write([]byte(s.o.cat.Header)); err == nil {
-		s.rows, err = stream.NewTable(s.file, s.table.Frame)
+		s.rows, err = rows.NewTable(s.file, s.table.Frame)
 	}
 	if err != nil {
 		err = s.o.closed(s.path, s.file, err)
@@ -110,7 +111,7 @@ func (s *sheaf) wait() (err error) {
 	return err
 }
 
-// End implements stream.Sink.
+// End implements rows.Sink.
 func (s *sheaf) End() error {
 	if s.file == nil {
 		return s.wait()

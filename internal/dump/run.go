@@ -7,12 +7,13 @@ import (
 	"syscall"
 	"time"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/stream"
 )
 
 // Job is what to dump from where to where.
@@ -22,7 +23,7 @@ type Job struct {
 	Choice      Choice
 	Only        []string // of the chosen databases, just these
 	Keep        *keep.Keep
-	Compression stream.Compression
+	Compression blob.Compression
 	Zone        *time.Location
 	Server      bool        // what belongs to the server itself too
 	Skip        []string    // patterns of tables that are left out
@@ -57,7 +58,7 @@ type Watcher struct {
 	Done    func(Done)                         // after each finished dump
 	Warn    func(string)                       // it ends with warnings then
 	Note    func(string)                       // worth telling, no more
-	Meter   *stream.Meter
+	Meter   *event.Meter
 }
 
 // Run takes the dumps of a job. A database that fails does not keep the others

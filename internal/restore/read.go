@@ -5,13 +5,13 @@ import (
 	"io"
 	"path/filepath"
 
-	"grainkeep/internal/stream"
+	"grainkeep/internal/blob"
 	"grainkeep/internal/verify"
 )
 
 // read gives the text of a file, checked against the manifest.
 func (l *loader) read(path string) ([]byte, error) {
-	f, err := stream.Open(filepath.Join(l.d.Path, path), stream.Compression(l.m.Compression))
+	f, err := blob.Open(filepath.Join(l.d.Path, path), blob.Compression(l.m.Compression))
 	if err != nil {
 		return nil, l.fileTrouble(path, err)
 	}
@@ -23,7 +23,7 @@ func (l *loader) read(path string) ([]byte, error) {
 	return text, l.checkSum(path, f)
 }
 
-func (l *loader) checkSum(path string, f *stream.Source) error {
+func (l *loader) checkSum(path string, f *blob.Source) error {
 	sum, err := f.Sum()
 	if err != nil {
 		return l.fileTrouble(path, err)

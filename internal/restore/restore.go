@@ -11,11 +11,12 @@ import (
 	"sync"
 	"time"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
-	"grainkeep/internal/stream"
 	"grainkeep/internal/verify"
 )
 
@@ -83,7 +84,7 @@ func (o *Outcome) Warnings() (list []string) {
 
 // Run restores a dump into a new database of a source. Until it is complete, the
 // database has a working name; if anything fails, it is removed.
-func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, meter *stream.Meter) (out *Outcome, err error) {
+func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, meter *event.Meter) (out *Outcome, err error) {
 	src, err := engine.Open(ctx, to)
 	if err != nil {
 		return nil, err
@@ -179,7 +180,7 @@ type loader struct {
 	m       *manifest.Manifest
 	t       engine.Target
 	opt     Options
-	meter   *stream.Meter
+	meter   *event.Meter
 	out     *Outcome
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
@@ -189,7 +190,7 @@ type loader struct {
 }
 
 // Load loads a dump into a target: structure, rows, keys, the rest.
-func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, meter *stream.Meter) (*Outcome, error) {
+func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, meter *event.Meter) (*Outcome, error) {
 	l := &loader{d: d, m: d.Manifest, t: t, opt: opt, meter: meter, text: map[string][]byte{},
 		out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
 	start := time.Now()
@@ -221,7 +222,7 @@ func damaged(d *keep.Dump, what string) error {
 func Damaged(err error) bool { return fault.HasCode(err, "dump-damaged") }
 
 func (l *loader) index() error {
-	data, err := l.read(manifest.ObjectsOf + stream.Compression(l.m.Compression).Ending())
+	data, err := l.read(manifest.ObjectsOf + blob.Compression(l.m.Compression).Ending())
 	if err != nil {
 		return err
 	}

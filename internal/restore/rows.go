@@ -8,9 +8,11 @@ import (
 	"sort"
 	"sync/atomic"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/stream"
+	"grainkeep/internal/rows"
 )
 
 // rows loads all tables, the largest first, in as many sessions as are useful. The
@@ -35,7 +37,7 @@ func (l *loader) rows(ctx context.Context) error {
 	loaded := make([]atomic.Int64, len(order))
 	l.meter.Begin("restoring "+l.m.Database, len(pieces), bytes)
 	width, _ := l.t.Width()
-	err := stream.InParallel(ctx, width, pieces, func(ctx context.Context, next func() (piece, bool)) error {
+	err := rows.InParallel(ctx, width, pieces, func(ctx context.Context, next func() (piece, bool)) error {
 		s, err := l.t.Session(ctx)
 		if err != nil {
 			return err
@@ -63,12 +65,12 @@ func (l *loader) rows(ctx context.Context) error {
 }
 
 func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64, error) {
-	f, err := stream.Open(filepath.Join(l.d.Path, path), stream.Compression(l.m.Compression))
+	f, err := blob.Open(filepath.Join(l.d.Path, path), blob.Compression(l.m.Compression))
 	if err != nil {
 		return 0, l.fileTrouble(path, err)
 	}
 	defer f.Close()
-	text := stream.NewAhead(&metered{f, l.meter})
+	text := blob.NewAhead(&metered{f, l.meter})
 	defer text.Close()
 	rows, err := s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
 	if err != nil {
@@ -92,7 +94,7 @@ func (l *loader) loadTrouble(path string, cause error) error {
 
 type metered struct {
 	io.Reader
-	meter *stream.Meter
+	meter *event.Meter
 }
 
 func (m *metered) Read(p []byte) (int, error) {

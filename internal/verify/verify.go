@@ -10,9 +10,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"grainkeep/internal/blob"
+	"grainkeep/internal/event"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
-	"grainkeep/internal/stream"
 )
 
 // Report is what verify found.
@@ -24,7 +25,7 @@ type Report struct {
 }
 
 // Dump reads all files of a dump. The error is for what kept it from looking.
-func Dump(ctx context.Context, d *keep.Dump, meter *stream.Meter) (*Report, error) {
+func Dump(ctx context.Context, d *keep.Dump, meter *event.Meter) (*Report, error) {
 	r := &Report{}
 	if d.Err != nil {
 		r.Findings = append(r.Findings, d.Err.Error())
@@ -75,7 +76,7 @@ func (r *Report) sums(d *keep.Dump) {
 
 // File checks one file of a dump; the finding is empty if it is whole.
 func File(d *keep.Dump, f manifest.File) (finding string, err error) {
-	sum, n, err := stream.Digest(filepath.Join(d.Path, f.Path))
+	sum, n, err := blob.Digest(filepath.Join(d.Path, f.Path))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return f.Path + " is missing", nil

@@ -1,6 +1,8 @@
-package stream
+package event
 
-import "sync/atomic"
+import (
+	"sync/atomic"
+)
 
 // Meter follows long work. One side adds, another may read at any time.
 type Meter struct {

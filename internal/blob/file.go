@@ -1,4 +1,4 @@
-package stream
+package blob
 
 import (
 	"crypto/sha256"

@@ -1,4 +1,6 @@
-package stream
+// Package rows is rows as text: framing, counting, fingerprints, and the one loop over
+// readers.
+package rows
 
 import (
 	"io"

@@ -1,4 +1,4 @@
-package stream
+package rows
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"sort"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 )
 
 // Sink takes the rows of one table, or of a part of it.
@@ -29,7 +30,7 @@ type part struct {
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
 // as are useful. For each part it asks for a sink, which may be nil: then rows are
 // counted and thrown away. It gives each table's count and fingerprint.
-func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(table int) (Sink, error)) ([]Counter, error) {
+func Scan(ctx context.Context, snap engine.Snapshot, meter *event.Meter, sink func(table int) (Sink, error)) ([]Counter, error) {
 	tables := snap.Catalog().Tables
 	var parts []*part
 	var expected int64
@@ -66,7 +67,7 @@ func Scan(ctx context.Context, snap engine.Snapshot, meter *Meter, sink func(tab
 	return found, err
 }
 
-func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *Meter, sink func(int) (Sink, error)) (err error) {
+func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *event.Meter, sink func(int) (Sink, error)) (err error) {
 	m := metered{part: p, rows: &p.rows, meter: meter}
 	if sink != nil {
 		if m.sink, err = sink(p.table); err != nil {
@@ -90,7 +91,7 @@ type metered struct {
 	part     *part
 	rows     *Counter
 	sink     Sink
-	meter    *Meter
+	meter    *event.Meter
 	reported struct{ rows, bytes int64 }
 }
 

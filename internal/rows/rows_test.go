@@ -1,82 +1,15 @@
-package stream
+package rows
 
 import (
 	"bytes"
 	"context"
-	"errors"
-	"io"
-	"math/rand/v2"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 )
-
-func TestFileReadsBackInEveryCompression(t *testing.T) {
-	text := make([]byte, 5*chunk+77) // several chunks, the last one partial
-	r := rand.New(rand.NewPCG(1, 2))
-	for i := range text {
-		text[i] = "abcdefgh\n"[r.IntN(9)]
-	}
-	for _, c := range []Compression{Zstd, Gzip, None} {
-		path := filepath.Join(t.TempDir(), "deep", "part"+c.Ending())
-		w, err := Create(path, c, nil)
-		require.NoError(t, err)
-		for at := 0; at < len(text); {
-			n := min(len(text)-at, 1+r.IntN(300000))
-			_, err := w.Write(text[at : at+n])
-			require.NoError(t, err)
-			at += n
-		}
-		info, err := w.Close()
-		require.NoError(t, err)
-		sum, size, err := Digest(path)
-		require.NoError(t, err)
-		require.Equal(t, Info{Raw: int64(len(text)), Stored: size, SHA256: sum}, info)
-
-		src, err := Open(path, c)
-		require.NoError(t, err)
-		got, err := io.ReadAll(src)
-		require.NoError(t, err)
-		require.True(t, bytes.Equal(text, got), c)
-		again, err := src.Sum()
-		require.NoError(t, err)
-		require.Equal(t, sum, again)
-		require.NoError(t, src.Close())
-
-		out, err := exec.Command("sh", "-c", c.Unpack()+" "+engine.ShellQuote(path)).Output()
-		require.NoError(t, err)
-		require.True(t, bytes.Equal(text, out), "the stock %s reads it too", c)
-	}
-}
-
-func TestFileReportsWhatTheDiskSays(t *testing.T) {
-	refusal := errors.New("no more")
-	w, err := Create(filepath.Join(t.TempDir(), "x"), None, func(int) error { return refusal })
-	require.NoError(t, err)
-	for err == nil {
-		_, err = w.Write(make([]byte, chunk))
-	}
-	require.ErrorIs(t, err, refusal)
-	_, err = w.Close()
-	require.ErrorIs(t, err, refusal)
-
-	if _, err := os.Stat("/dev/full"); err == nil {
-		f, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
-		require.NoError(t, err)
-		w, err := Create(filepath.Join(t.TempDir(), "y"), None, nil)
-		require.NoError(t, err)
-		w.f.Close()
-		w.f = f
-		_, _ = w.Write([]byte("text"))
-		_, err = w.Close()
-		require.ErrorContains(t, err, "no space left")
-	}
-}
 
 func TestFingerprint(t *testing.T) {
 	rows := [][]byte{[]byte("1\ta"), []byte("2\tb"), []byte(""), bytes.Repeat([]byte("long"), 1<<16)}
@@ -144,7 +77,7 @@ func (w *wide) Read(_ context.Context, _ *engine.Table, _ engine.Part, to engine
 // TestWhatIsExpectedIsLearnt: the time left comes from it.
 func TestWhatIsExpectedIsLearnt(t *testing.T) {
 	for _, rows := range []int64{1000, 1100, 900, 0} {
-		m := &Meter{}
+		m := &event.Meter{}
 		w := &wide{t: engine.Table{ID: "t", Bytes: 1 << 20, Rows: rows}}
 		w.seen = func(row int) {
 			if row == 300 && rows > 0 {

@@ -1,6 +1,6 @@
-// Package stream moves rows: text in, compressed files with digests out, and
+// Package blob is one stored file: text → chunks → compression → digest → store, and
 // back. Its memory is bounded whatever the size of a table or of a value.
-package stream
+package blob
 
 import (
 	"bytes"

@@ -8,6 +8,7 @@ import (
 	_ "grainkeep/internal/engine/mysql"
 	_ "grainkeep/internal/engine/postgres"
 	_ "grainkeep/internal/engine/sqlite"
+	_ "grainkeep/internal/store/folder"
 )
 
 func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }

@@ -3,22 +3,21 @@ package blob
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"hash"
-	"io"
-	"os"
-	"path/filepath"
 	"runtime"
 	"sync"
 	"sync/atomic"
 
-	"golang.org/x/sys/unix"
+	"grainkeep/internal/store"
 )
 
 // Info describes a finished file.
 type Info struct {
+	Path   string // as the dump names it
 	Raw    int64  // bytes of text
-	Stored int64  // bytes on disk
-	SHA256 string // of the bytes on disk
+	Stored int64  // bytes in the store
+	SHA256 string // of the bytes in the store
 }
 
 // Guard is asked before bytes go to the disk; it refuses when a floor would be
@@ -46,15 +45,19 @@ type parcel struct {
 	done chan struct{}
 }
 
-// File writes one file of a dump: text → compression → digest → disk. Chunks are
-// compressed side by side and written in their order.
+// hinter is a file that can begin to bring its bytes to the disk early.
+type hinter interface{ Hint(offset, length int64) }
+
+// File writes one file of a dump: text → compression → digest → store. Chunks are
+// compressed side by side and written in their order. One goroutine uses it.
 type File struct {
-	f      *os.File
+	w      store.Writer
 	c      Compression
 	guard  Guard
 	digest hash.Hash
 	info   Info
 	pushed int64 // bytes that the disk was told to begin with
+	done   func(Info)
 
 	text  *[]byte
 	queue chan *parcel
@@ -62,19 +65,12 @@ type File struct {
 	err   atomic.Pointer[error] // the first failure behind the caller's back
 }
 
-// Create starts a file; its folder is made if need be.
-func Create(path string, c Compression, guard Guard) (*File, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, err
-	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	w := &File{f: f, c: c, guard: guard, digest: sha256.New(), text: chunks.Get().(*[]byte),
+// New starts a file. The guard may be nil.
+func New(w store.Writer, c Compression, guard Guard) *File {
+	f := &File{w: w, c: c, guard: guard, digest: sha256.New(), text: chunks.Get().(*[]byte),
 		queue: make(chan *parcel, behind), ended: make(chan struct{})}
-	go w.store()
-	return w, nil
+	go f.store()
+	return f
 }
 
 // Write takes text. An error of the disk shows at a later Write or at Close.
@@ -141,82 +137,31 @@ func (w *File) storeOne(p *parcel) error {
 		}
 	}
 	w.digest.Write(*p.out)
-	n, err := w.f.Write(*p.out)
+	n, err := w.w.Write(*p.out)
 	w.info.Stored += int64(n)
-	if w.info.Stored-w.pushed >= pushEvery {
-		// Only a hint: Close syncs, and tells errors. It has less to wait for then.
-		_ = unix.SyncFileRange(int(w.f.Fd()), w.pushed, w.info.Stored-w.pushed, unix.SYNC_FILE_RANGE_WRITE)
+	if h, ok := w.w.(hinter); ok && w.info.Stored-w.pushed >= pushEvery {
+		h.Hint(w.pushed, w.info.Stored-w.pushed)
 		w.pushed = w.info.Stored
 	}
 	return err
 }
 
-// Close finishes the file and syncs it to the disk.
-func (w *File) Close() (Info, error) {
+// Close finishes the file: after it, it is durable. The cause is an error of the one who
+// wrote the text: then, or if the store failed, there is no file.
+func (w *File) Close(cause error) (Info, error) {
 	w.send()
 	close(w.queue)
 	<-w.ended
-	var err error
 	if e := w.err.Load(); e != nil {
-		err = *e
-	} else {
-		err = w.f.Sync()
-	}
-	if e := w.f.Close(); err == nil {
-		err = e
+		cause = *e // what the store says is why the writer failed, too
 	}
 	w.info.SHA256 = hex.EncodeToString(w.digest.Sum(nil))
+	if cause != nil {
+		return w.info, errors.Join(cause, w.w.Abort())
+	}
+	err := w.w.Commit()
+	if err == nil && w.done != nil {
+		w.done(w.info)
+	}
 	return w.info, err
-}
-
-// Source reads a file of a dump: disk → digest → decompression → text.
-type Source struct {
-	f      *os.File
-	z      io.ReadCloser
-	digest hash.Hash
-	tee    io.Reader
-}
-
-// Open opens a file of a dump for reading its text.
-func Open(path string, c Compression) (*Source, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	s := &Source{f: f, digest: sha256.New()}
-	s.tee = io.TeeReader(f, s.digest)
-	if s.z, err = c.reader(s.tee); err != nil {
-		f.Close()
-		return nil, err
-	}
-	return s, nil
-}
-
-// Read gives text.
-func (s *Source) Read(p []byte) (int, error) { return s.z.Read(p) }
-
-// Sum reads what is left of the file and gives the digest of all its bytes.
-func (s *Source) Sum() (string, error) {
-	if _, err := io.Copy(io.Discard, s.tee); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(s.digest.Sum(nil)), nil
-}
-
-// Close closes the file.
-func (s *Source) Close() error {
-	s.z.Close()
-	return s.f.Close()
-}
-
-// Digest reads a file and gives its SHA-256 and its length.
-func Digest(path string) (string, int64, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", 0, err
-	}
-	defer f.Close()
-	h := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, 256<<10))
-	return hex.EncodeToString(h.Sum(nil)), n, err
 }

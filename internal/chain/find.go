@@ -18,29 +18,68 @@ var idPattern = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
 
 // Find gives the dumps that a name means: one for JOB/DATABASE or an id; for JOB,
 // all of the newest run that is complete. The moment at may be empty: the newest.
-// dumps are sorted by moment.
+// Where a dump that cannot be read is the one that is meant, or may be, that is the
+// error: an older one is never taken in its place.
 func Find(dumps []*keep.Dump, name, at string, now time.Time) ([]*keep.Dump, error) {
-	good := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return d.Manifest == nil })
+	dumps = slices.Clone(dumps)
+	keep.Sort(dumps) // they may be of several keeps
 	job, database, one := strings.Cut(name, "/")
-	ofJob := slices.DeleteFunc(slices.Clone(good), func(d *keep.Dump) bool { return d.Manifest.Job != job })
-	if len(ofJob) == 0 {
-		if !one && idPattern.MatchString(name) {
-			return byID(good, name, at)
+	of := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return !d.MayBeOf(job, database) })
+	good, bad := split(of)
+	if len(good) == 0 {
+		readable, _ := split(dumps)
+		switch {
+		case len(bad) > 0:
+			return nil, unreadable(bad[len(bad)-1], name)
+		case !one && idPattern.MatchString(name):
+			return byID(readable, name, at)
+		case one && len(jobOnly(readable, job)) > 0:
+			return nil, nothing(jobOnly(readable, job), "database", name)
 		}
-		return nil, nothing(good, "job", job)
+		return nil, nothing(readable, "job", job)
 	}
-	if one {
-		of := slices.DeleteFunc(ofJob, func(d *keep.Dump) bool { return d.Manifest.Database != database })
-		if len(of) == 0 {
-			return nil, nothing(jobOnly(good, job), "database", name)
-		}
-		d, err := pick(of, at, now)
-		if err != nil {
-			return nil, err
-		}
-		return []*keep.Dump{d}, nil
+	if !one {
+		return wholeRun(good, bad, at, now)
 	}
-	return wholeRun(ofJob, at, now)
+	d, err := pick(good, bad, at, now)
+	if err != nil {
+		return nil, err
+	}
+	return []*keep.Dump{d}, nil
+}
+
+// split parts the dumps that can be read from those that cannot.
+func split(dumps []*keep.Dump) (good, bad []*keep.Dump) {
+	for _, d := range dumps {
+		if d.Manifest == nil {
+			bad = append(bad, d)
+		} else {
+			good = append(good, d)
+		}
+	}
+	return good, bad
+}
+
+// unreadable says that what is meant cannot be read.
+func unreadable(d *keep.Dump, name string) error {
+	f := fault.Of(d.Err)
+	return fault.New("newest-unreadable", nil, "%s: %s is, or may be, the one that is meant, and it cannot be used: %s", name, d.Path(), f.Error()).
+		Exit(f.Class).Advise("an older dump is not taken in its place by itself: 'grainkeep list' shows them; name one by its id")
+}
+
+// newer gives the newest dump that cannot be read and may lie between what was chosen and
+// the moment that was asked for; until may be zero: now.
+func newer(bad []*keep.Dump, chosen *keep.Dump, until time.Time) *keep.Dump {
+	for i := len(bad) - 1; i >= 0; i-- {
+		when := bad[i].When()
+		if when.IsZero() || chosen == nil && (until.IsZero() || !when.Add(-time.Second).After(until)) {
+			return bad[i]
+		}
+		if chosen != nil && when.After(chosen.Manifest.Moment) && (until.IsZero() || !when.Add(-time.Second).After(until)) {
+			return bad[i]
+		}
+	}
+	return nil
 }
 
 func jobOnly(dumps []*keep.Dump, job string) []*keep.Dump {
@@ -75,7 +114,7 @@ func nothing(dumps []*keep.Dump, what, name string) error {
 	}
 	var names []string
 	for n := range seen {
-		names = append(names, phrase.OneLine(n))
+		names = append(names, phrase.Clean(n))
 	}
 	sort.Strings(names)
 	e := fault.Wrong("dump-absent", "there is no dump of the %s %q", what, name)
@@ -98,9 +137,12 @@ func Zone(d *keep.Dump) *time.Location {
 
 // pick chooses the newest dump not later than a moment, which must lie in the day
 // that was asked for.
-func pick(of []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
+func pick(of, bad []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
 	newest := of[len(of)-1]
 	if at == "" {
+		if b := newer(bad, newest, time.Time{}); b != nil {
+			return nil, unreadable(b, newest.Name())
+		}
 		return newest, nil
 	}
 	zone := Zone(newest)
@@ -115,6 +157,9 @@ func pick(of []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
 		} else if after == nil {
 			after = d
 		}
+	}
+	if b := newer(bad, before, when.Until); b != nil && (b.When().IsZero() || b.When().In(zone).Format(time.DateOnly) == when.Day) {
+		return nil, unreadable(b, newest.Name())
 	}
 	if before != nil && before.Manifest.Moment.In(zone).Format(time.DateOnly) == when.Day {
 		return before, nil
@@ -134,7 +179,7 @@ func pick(of []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
 }
 
 // wholeRun gives the dumps of the newest run that has all its databases.
-func wholeRun(of []*keep.Dump, at string, now time.Time) ([]*keep.Dump, error) {
+func wholeRun(of, bad []*keep.Dump, at string, now time.Time) ([]*keep.Dump, error) {
 	runs := map[string][]*keep.Dump{}
 	for _, d := range of {
 		id := d.Manifest.Run.ID
@@ -149,11 +194,14 @@ func wholeRun(of []*keep.Dump, at string, now time.Time) ([]*keep.Dump, error) {
 			last = append(last, d)
 		}
 	}
+	if len(last) == 0 && len(bad) > 0 {
+		return nil, unreadable(bad[len(bad)-1], of[0].Manifest.Job)
+	}
 	if len(last) == 0 {
 		return nil, fault.Wrong("run-incomplete", "no run of the job %s is complete for all its databases", of[0].Manifest.Job).
 			Advise("name one database: JOB/DATABASE; 'grainkeep list' shows what there is")
 	}
-	d, err := pick(last, at, now)
+	d, err := pick(last, bad, at, now)
 	if err != nil {
 		return nil, err
 	}

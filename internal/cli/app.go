@@ -1,23 +1,26 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
-	"strconv"
+	"reflect"
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/config"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
 )
 
 // app is one run of the program.
@@ -25,21 +28,25 @@ type app struct {
 	stdout, stderr io.Writer
 	ctx            context.Context
 	configPath     string
+	logPath        string
 	json           bool
 	quiet          bool
 
 	display *display // of the work that goes on, on a terminal
+	log     *slog.Logger
+	mute    error // why the result could not be written
 
-	result   any      // of the command, for --json
-	warnings []string // they make the exit code 3
+	result   any           // of the command, for --json
+	warnings []jsonWarning // they make the exit code 3
 	worst    fault.Class
 }
 
-// say tells people something that is not the result.
+// say tells people something that is not the result. What comes from outside is cleaned
+// here, and in print, warn and complain, and nowhere else.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet && !a.json {
 		a.display.clear()
-		fmt.Fprintf(a.stderr, format+"\n", args...)
+		fmt.Fprintf(a.stderr, format+"\n", clean(args)...)
 	}
 }
 
@@ -47,16 +54,53 @@ func (a *app) say(format string, args ...any) {
 func (a *app) print(format string, args ...any) {
 	if !a.quiet && !a.json {
 		a.display.clear()
-		fmt.Fprintf(a.stdout, format, args...)
+		if _, err := fmt.Fprintf(a.stdout, format, clean(args)...); err != nil && a.mute == nil {
+			a.mute = err
+		}
 	}
 }
 
+// block is text of several lines that is clean already.
+type block string
+
+// clean makes what is to be printed safe to show.
+func clean(args []any) []any {
+	out := make([]any, len(args))
+	for i, v := range args {
+		switch v := v.(type) {
+		case block:
+			out[i] = string(v)
+		case string:
+			out[i] = phrase.Clean(v)
+		case error:
+			out[i] = phrase.Clean(v.Error())
+		case []string:
+			out[i] = phrase.Clean(strings.Join(v, ", "))
+		case fmt.Stringer:
+			out[i] = phrase.Clean(v.String())
+		default:
+			out[i] = v
+			if k := reflect.ValueOf(v); k.Kind() == reflect.String {
+				out[i] = phrase.Clean(k.String())
+			}
+		}
+	}
+	return out
+}
+
+// jsonWarning is a warning as --json prints it.
+type jsonWarning struct {
+	Code string `json:"code"`
+	Text string `json:"text"`
+}
+
 // warn notes a warning; the exit code becomes 3.
-func (a *app) warn(s string) {
-	a.warnings = append(a.warnings, s)
+func (a *app) warn(code, format string, args ...any) {
+	w := jsonWarning{Code: code, Text: fmt.Sprintf(format, args...)}
+	a.warnings = append(a.warnings, w)
 	if !a.json {
 		a.display.clear()
-		fmt.Fprintf(a.stderr, "warning: %s\n", s)
+		fmt.Fprintf(a.stderr, "warning: %s\n", phrase.Clean(w.Text))
 	}
 }
 
@@ -82,12 +126,12 @@ func (a *app) raise(c fault.Class) {
 // envelope is what --json prints. Its version changes only when a field changes
 // its meaning or goes away.
 type envelope struct {
-	Version  int       `json:"grainkeep"`
-	Command  string    `json:"command"`
-	Exit     int       `json:"exit"`
-	Result   any       `json:"result,omitempty"`
-	Warnings []string  `json:"warnings,omitempty"`
-	Error    *jsonFail `json:"error,omitempty"`
+	Version  int           `json:"grainkeep"`
+	Command  string        `json:"command"`
+	Exit     int           `json:"exit"`
+	Result   any           `json:"result,omitempty"`
+	Warnings []jsonWarning `json:"warnings,omitempty"`
+	Error    *jsonFail     `json:"error,omitempty"`
 }
 
 type jsonFail struct {
@@ -121,41 +165,29 @@ func (a *app) finish(cmd *cobra.Command, err error) int {
 		if err != nil {
 			e.Error = failOf(err)
 		}
-		enc := json.NewEncoder(a.stdout)
-		enc.SetEscapeHTML(false)
-		enc.Encode(e)
+		if err := writeJSON(a.stdout, e); err != nil {
+			a.mute = err
+		}
+	}
+	if a.mute != nil {
+		a.raise(fault.Failed)
+		a.complain(fault.New("output-failed", a.mute, "the result could not be written to standard output").
+			Advise("what was done is done; look at it with 'grainkeep list'"))
 	}
 	return int(a.worst)
 }
 
-// newTable starts a table without lines. The columns in right, by heading or as
-// "#2" by number, are aligned to the right.
-func newTable(header []string, right ...string) table.Writer {
-	t := table.NewWriter()
-	s := table.StyleLight
-	s.Options = table.OptionsNoBordersAndSeparators
-	s.Format.Header = text.FormatDefault
-	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
-	t.SetStyle(s)
-	if header != nil {
-		row := make(table.Row, len(header))
-		for i, h := range header {
-			row[i] = h
-		}
-		t.AppendHeader(row)
+// writeJSON writes one object on one line. Characters that a terminal could obey are
+// escaped, which JSON allows.
+func writeJSON(w io.Writer, v any) error {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return err
 	}
-	var columns []table.ColumnConfig
-	for _, r := range right {
-		c := table.ColumnConfig{Name: r, Align: text.AlignRight, AlignHeader: text.AlignRight}
-		if n, ok := strings.CutPrefix(r, "#"); ok {
-			c.Name = ""
-			c.Number, _ = strconv.Atoi(n)
-		}
-		columns = append(columns, c)
-	}
-	t.SetColumnConfigs(columns)
-	t.SuppressTrailingSpaces()
-	return t
+	_, err := io.WriteString(w, phrase.CleanJSON(b.String()))
+	return err
 }
 
 // config reads the configuration; nil if there is none.
@@ -173,17 +205,13 @@ func (a *app) needConfig() (*config.File, error) {
 
 // keeps opens the keep that --from names, or else all that are configured.
 func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
+	jobs := job.Of(f)
 	if from != "" {
-		if f != nil {
-			if _, ok := f.Keep[from]; ok {
-				k, err := f.OpenKeep(from)
-				return []*keep.Keep{k}, err
-			}
+		if _, ok := jobs.KeepPlace(from); ok {
+			k, err := jobs.OpenKeep(a.ctx, from)
+			return []*keep.Keep{k}, err
 		}
-		if path, ok := strings.CutPrefix(from, "file://"); ok {
-			from = path
-		}
-		k, err := keep.Open(from)
+		k, err := keep.Open(a.ctx, from)
 		return []*keep.Keep{k}, err
 	}
 	if f == nil {
@@ -193,7 +221,7 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 	var list []*keep.Keep
 	var last error
 	for _, n := range f.Keeps() {
-		k, err := f.OpenKeep(n)
+		k, err := jobs.OpenKeep(a.ctx, n)
 		if err != nil {
 			last = err
 			a.mention(err)
@@ -217,7 +245,7 @@ func mustBePath(f *config.File, word string) error {
 		Advise("the keeps are: %s; for a new folder write ./%s", strings.Join(f.Keeps(), ", "), word)
 }
 
-// dumps lists what is in the keeps. A dump that cannot be read is part of it.
+// dumps lists what is in the keeps, oldest first. A dump that cannot be read is part of it.
 func (a *app) dumps(f *config.File, from string) ([]*keep.Dump, error) {
 	keeps, err := a.keeps(f, from)
 	if err != nil {
@@ -225,13 +253,40 @@ func (a *app) dumps(f *config.File, from string) ([]*keep.Dump, error) {
 	}
 	var all []*keep.Dump
 	for _, k := range keeps {
-		d, err := k.Dumps()
+		d, err := k.Dumps(a.ctx)
 		if err != nil {
+			return nil, err
+		}
+		if err := a.audit(k, d); err != nil {
 			return nil, err
 		}
 		all = append(all, d...)
 	}
+	keep.Sort(all)
 	return all, nil
+}
+
+// audit tells what is in a keep without being recorded, and what is recorded without
+// being there.
+func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
+	found, err := k.Audit(a.ctx, dumps)
+	if err != nil {
+		return err
+	}
+	for _, p := range found.Missing {
+		a.warn("dump-missing", "the dump %s of %s is recorded in the keep %s and is not there any more: look for it, or note that it is gone with 'grainkeep remove %s'",
+			p.ID[:min(10, len(p.ID))], p.Path, k.Where(), p.ID[:min(10, len(p.ID))])
+	}
+	for _, d := range found.Unknown {
+		a.warn("dump-unrecorded", "the dump %s in %s is in no record of its keep: nobody knows how it came there", d.Short(), d.Path())
+	}
+	for _, d := range found.Moved {
+		a.warn("dump-moved", "the dump %s in %s is recorded under another path", d.Short(), d.Path())
+	}
+	for _, err := range found.Broken {
+		a.warn("record-damaged", "%v", err)
+	}
+	return nil
 }
 
 // isPath says whether a name is a dump's path.
@@ -245,7 +300,7 @@ func (a *app) find(f *config.File, from, name, at string) ([]*keep.Dump, error) 
 		if at != "" {
 			return nil, fault.Wrong("moment-needless", "a path means one dump; --at does not go with it")
 		}
-		d, err := keep.DumpAt(name)
+		d, err := keep.DumpAt(a.ctx, name)
 		return []*keep.Dump{d}, err
 	}
 	all, err := a.dumps(f, from)
@@ -255,14 +310,41 @@ func (a *app) find(f *config.File, from, name, at string) ([]*keep.Dump, error) 
 	return chain.Find(all, name, at, time.Now())
 }
 
-// readable fails for a dump whose manifest cannot be read.
-func readable(list []*keep.Dump) error {
-	for _, d := range list {
-		if d.Err != nil {
-			return fmt.Errorf("%s: %w", d.Path, d.Err)
-		}
+// plans finds what a name and a moment mean, ready to be restored.
+func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, err error) {
+	found, err := a.find(f, from, name, at)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	for _, d := range found {
+		p, err := chain.To(d)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// feed gives the feed of one piece of work: what it tells is shown, logged, and kept for
+// --json. The returned function ends the show of its progress.
+func (a *app) feed(listeners ...func(event.Event)) (*event.Feed, func()) {
+	f := &event.Feed{}
+	f.Listen(func(e event.Event) {
+		switch e := e.(type) {
+		case event.Warning:
+			a.warn(e.Code, "%s", e.Text())
+		case event.Note:
+			a.say("%s", e.Text())
+		}
+	})
+	if a.log != nil {
+		f.Listen(event.ToLog(a.log))
+	}
+	for _, l := range listeners {
+		f.Listen(l)
+	}
+	return f, a.showProgress(&f.Meter)
 }
 
 // emit ends a command in --json mode with its result.

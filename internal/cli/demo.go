@@ -92,7 +92,7 @@ func (a *app) demo(folder, on string) error {
 	if err := os.Chdir(folder); err != nil {
 		return err
 	}
-	if err := keep.WriteNew("grainkeep.toml", []byte(w.stage.config)); err != nil {
+	if err := writeNew("grainkeep.toml", []byte(w.stage.config)); err != nil {
 		return err
 	}
 	w.before()
@@ -141,13 +141,13 @@ func (w *walk) run(expected string, args ...string) {
 type demoOut struct{ a *app }
 
 func (o *demoOut) Write(p []byte) (int, error) {
-	o.a.print("%s", p)
+	o.a.print("%s", block(p))
 	return len(p), nil
 }
 
 // before goes through the first night.
 func (w *walk) before() {
-	w.say("── 1. Found a keep. Its marker tells it from a mount point whose drive is missing.")
+	w.say("── 1. Create a keep. Its marker tells it from a mount point whose drive is missing.")
 	w.run("0", "keep", "create", "barn")
 	w.say("── 2. Look before the dump: what is there, and which entry of the job takes it.\n" +
 		"   (Here the keep is beside the data, so there is a warning, and exit code 3: done with warnings.)")
@@ -171,7 +171,7 @@ func (w *walk) after() {
 	if w.err != nil {
 		return
 	}
-	if w.first, w.err = firstMoment(); w.err != nil {
+	if w.first, w.err = w.firstMoment(); w.err != nil {
 		return
 	}
 	w.say("── 7. A day goes by: 250 new bookings, each with two postings, and a port is renamed.")
@@ -183,12 +183,12 @@ func (w *walk) after() {
 	w.run("0", "list", "nightly/"+w.stage.bookings)
 }
 
-func firstMoment() (string, error) {
-	k, err := keep.Open("barn")
+func (w *walk) firstMoment() (string, error) {
+	k, err := keep.Open(w.a.ctx, "barn")
 	if err != nil {
 		return "", err
 	}
-	dumps, err := k.Dumps()
+	dumps, err := k.Dumps(w.a.ctx)
 	if err != nil {
 		return "", err
 	}
@@ -202,7 +202,7 @@ func (w *walk) damage() {
 		return
 	}
 	w.say("── 8. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
-	file, err := damagedCopy("barn", "barn-damaged", w.stage.bookings)
+	file, err := w.damagedCopy("barn", "barn-damaged")
 	if err != nil {
 		w.err = fault.New("demo-failed", err, "the copy could not be made")
 		return
@@ -213,25 +213,25 @@ func (w *walk) damage() {
 }
 
 // damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
-func damagedCopy(from, to, bookings string) (string, error) {
+func (w *walk) damagedCopy(from, to string) (string, error) {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 		return "", err
 	}
-	k, err := keep.Open(to)
+	k, err := keep.Open(w.a.ctx, to)
 	if err != nil {
 		return "", err
 	}
-	dumps, err := k.Dumps()
+	dumps, err := k.Dumps(w.a.ctx)
 	if err != nil {
 		return "", err
 	}
 	for i := len(dumps) - 1; i >= 0; i-- {
-		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == bookings {
-			found, err := filepath.Glob(filepath.Join(dumps[i].Path, "20-data", "*posting", "part-0001.sql.zst"))
+		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == w.stage.bookings {
+			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), "20-data", "*posting", "part-0001.sql.zst"))
 			if err != nil || len(found) == 0 {
 				return "", errors.Join(err, fs.ErrNotExist)
 			}
-			return rel(k.Folder, found[0]), flipBit(found[0])
+			return rel(k.Where(), found[0]), flipBit(found[0])
 		}
 	}
 	return "", fs.ErrNotExist
@@ -272,5 +272,5 @@ func (w *walk) end(folder string) {
    Try next:
      cd %s
 %s     grainkeep list --from barn --json
-     rm -r %s    when you are done`, folder, phrase.Bytes(used), w.stage.left, engine.ShellQuote(folder), w.stage.next(w.first), engine.ShellQuote(folder))
+     rm -r %s    when you are done`, folder, phrase.Bytes(used), block(w.stage.left), engine.ShellQuote(folder), block(w.stage.next(w.first)), engine.ShellQuote(folder))
 }

@@ -1,8 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"slices"
 	"time"
 
@@ -13,8 +14,10 @@ import (
 	"grainkeep/internal/drill"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/scratch"
 )
 
 func (a *app) drillCommand() *cobra.Command {
@@ -44,16 +47,13 @@ func (a *app) drill(from, at, to string, names []string) error {
 	if err != nil {
 		return err
 	}
-	var list []*keep.Dump
+	var list []*chain.Plan
 	for _, n := range names {
-		found, err := a.find(f, from, n, at)
+		found, err := a.plans(f, from, n, at)
 		if err != nil {
 			return err
 		}
 		list = append(list, found...)
-	}
-	if err := readable(list); err != nil {
-		return err
 	}
 	if list = databases(list); len(list) == 0 {
 		return fault.Wrong("drill-impossible", "what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
@@ -61,15 +61,16 @@ func (a *app) drill(from, at, to string, names []string) error {
 	}
 	out := []jsonDrilled{}
 	bad := 0
-	for _, d := range list {
-		p, err := a.drillOne(f, d, to)
+	for _, plan := range list {
+		d := plan.Last()
+		p, err := a.drillOne(f, plan, to)
 		if err != nil {
 			return err
 		}
 		if !p.Proven {
 			bad++
 		}
-		out = append(out, jsonDrilled{Dump: d.Name(), Path: d.Path, Proof: p})
+		out = append(out, jsonDrilled{Dump: d.Name(), Path: d.Path(), Proof: p})
 		a.result = out
 	}
 	if bad > 0 {
@@ -79,26 +80,26 @@ func (a *app) drill(from, at, to string, names []string) error {
 	return nil
 }
 
-func (a *app) drillOne(f *config.File, d *keep.Dump, to string) (*keep.Proof, error) {
-	a.say("%s of %s, id %s", phrase.OneLine(d.Name()), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
-	jobs := a.jobsOf(f, d)
-	on, err := drillPlace(f, jobs, d, to)
+func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof, error) {
+	d := plan.Last()
+	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+	on, err := drillPlace(f, d, to)
 	if err != nil {
 		return nil, err
 	}
-	var checks []drill.Check
-	if jobs != nil {
-		checks = jobs.Checks(d.Manifest.Job)
+	checks, err := a.checksOf(f, d)
+	if err != nil {
+		return nil, err
 	}
-	meter, end := a.meter()
-	p, err := drill.Run(a.ctx, d, on, d.Keep, checks, tool, drill.Watcher{Warn: a.warn, Meter: meter})
+	feed, end := a.feed()
+	p, err := drill.Run(a.ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool}, feed)
 	end()
 	if err != nil {
 		return nil, err
 	}
 	if d.Keep == nil || d.Keep.ReadOnly {
-		a.warn("the proof could not be recorded: the dump is not in a keep that can be written")
-	} else if err := d.Keep.Record(*p); err != nil {
+		a.warn("proof-not-recorded", "the proof could not be recorded: the dump is not in a keep that can be written")
+	} else if err := d.Keep.Record(a.ctx, *p); err != nil {
 		a.mention(err)
 	}
 	a.printProof(d, p)
@@ -106,47 +107,51 @@ func (a *app) drillOne(f *config.File, d *keep.Dump, to string) (*keep.Proof, er
 }
 
 // databases leaves out what belongs to the server itself.
-func databases(list []*keep.Dump) []*keep.Dump {
-	return slices.DeleteFunc(slices.Clone(list), func(d *keep.Dump) bool { return d.Manifest.Database == engine.ServerWide })
+func databases(list []*chain.Plan) []*chain.Plan {
+	return slices.DeleteFunc(slices.Clone(list), func(p *chain.Plan) bool {
+		return p.Last().Manifest.Database == engine.ServerWide
+	})
 }
 
-// jobsOf is the configuration that holds a dump's job: the one in use, or else
-// the one that the keep remembers.
-func (a *app) jobsOf(f *config.File, d *keep.Dump) *config.File {
+// checksOf are the questions of a dump's job: as the configuration in use has them, or
+// else as the keep remembers them. If they are there and cannot be read, nothing is
+// drilled: a proof without them would say too much.
+func (a *app) checksOf(f *config.File, d *keep.Dump) ([]drill.Check, error) {
+	name := d.Manifest.Job
 	if f != nil {
-		if _, ok := f.Job[d.Manifest.Job]; ok {
-			return f
+		if _, ok := f.Job[name]; ok {
+			return job.Checks(f, name), nil
 		}
 	}
 	if d.Keep == nil {
-		return nil
+		return nil, nil
 	}
-	path := d.Keep.JobFile(d.Manifest.Job)
-	data, err := os.ReadFile(path)
+	data, err := d.Keep.Job(a.ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var kept *config.File
+	if err == nil {
+		kept, err = config.Parse(data, "the job "+name+" as the keep remembers it")
+	}
 	if err != nil {
-		return nil
+		return nil, fault.New("checks-unreadable", err, "the checks of the job %s cannot be read, so nothing was drilled", name).
+			Advise("name a configuration that has the job with --config; or remove the file, then the drill asks no checks")
 	}
-	kept, err := config.Parse(data, path)
-	if err != nil {
-		a.warn(fmt.Sprintf("the job that the keep remembers cannot be read, so its checks are not asked: %v", err))
-		return nil
-	}
-	return kept
+	return job.Checks(kept, name), nil
 }
 
-// drillPlace is the source that makes the scratch database. A server is never
-// chosen by default.
-func drillPlace(f, jobs *config.File, d *keep.Dump, to string) (engine.Location, error) {
+// drillPlace is the source that makes the scratch database. A server is never chosen by
+// default, and never by what a keep says.
+func drillPlace(f *config.File, d *keep.Dump, to string) (engine.Location, error) {
 	if to != "" {
-		return config.Address(f, to)
+		return job.Of(f).Address(to)
 	}
 	if d.Manifest.Source.Engine == "sqlite" {
-		return engine.Location{Name: "a scratch file", Engine: "sqlite", Path: os.TempDir()}, nil
+		return engine.Location{Name: "a scratch file", Engine: "sqlite", Path: scratch.Base()}, nil
 	}
-	if jobs != nil {
-		if on := jobs.Job[d.Manifest.Job].DrillOn; on != "" {
-			return jobs.Location(on)
-		}
+	if on, named, err := job.Of(f).DrillOn(d.Manifest.Job); named {
+		return on, err
 	}
 	return engine.Location{}, fault.Wrong("drill-unplaced", "no source is named to drill on").
 		Advise("give the job drill_on, or add --to SOURCE; a scratch database is made there and removed again")
@@ -163,20 +168,20 @@ func (a *app) printProof(d *keep.Dump, p *keep.Proof) {
 		if !c.Good {
 			word = "BAD"
 		}
-		a.say("  check %s: %s → %s", word, phrase.OneLine(c.SQL), phrase.OneLine(c.Got))
+		a.say("  check %s: %s → %s", word, c.SQL, c.Got)
 	}
 	for _, w := range p.Warnings {
-		a.warn(w)
+		a.warn("not-as-it-was", "%s", w)
 	}
 	state := "proven"
 	if !p.Proven {
 		state = "failed"
 	}
-	a.print("%s  %s %s %s\n", state, phrase.OneLine(d.Name()), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
+	a.print("%s  %s %s %s\n", state, d.Name(), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
 	for _, x := range p.Differences {
 		a.print("        %s\n", x)
 		if a.quiet && !a.json {
-			fmt.Fprintf(a.stderr, "%s: %s\n", d.Path, x)
+			fmt.Fprintf(a.stderr, "%s: %s\n", phrase.Clean(d.Path()), phrase.Clean(x))
 		}
 	}
 }

@@ -1,10 +1,7 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -14,7 +11,9 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 )
@@ -22,7 +21,7 @@ import (
 type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
-	found, zero                           bool
+	adopt, zero                           bool
 }
 
 func (a *app) dumpCommand() *cobra.Command {
@@ -46,11 +45,11 @@ Without a configuration:
 	}
 	f := cmd.Flags()
 	f.StringVar(&d.from, "from", "", "without a job: the `SOURCE`, a configured name, a URL or a path")
-	f.StringVar(&d.to, "to", "", "without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is founded")
+	f.StringVar(&d.to, "to", "", "without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is created")
 	f.StringVar(&d.job, "job", "adhoc", "without a job: the `NAME` under which the dumps are filed")
 	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
 	f.StringVar(&d.compression, "compression", "", "without a job: `HOW` to compress: zstd, gzip or none")
-	f.BoolVar(&d.found, "found", false, "make the --to folder a keep although it exists already")
+	f.BoolVar(&d.adopt, "adopt", false, "make the --to folder a keep although it exists already")
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
@@ -138,7 +137,7 @@ func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
 			}
 		}
 		if j == nil {
-			if j, err = f.DumpJob(name); err != nil {
+			if j, err = job.Of(f).Dump(a.ctx, name); err != nil {
 				return nil, err
 			}
 			j.Tool = tool
@@ -159,10 +158,10 @@ func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
 
 // freeJob is the job of a dump without configuration.
 func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
-	if !keep.JobName.MatchString(d.job) || d.job == "jobs" || d.job == "proofs" || d.job == "holds" {
+	if !phrase.IsJob(d.job) {
 		return nil, fault.Wrong("job-name", "a job cannot be named %q", d.job).Advise("use small letters, digits, - and _")
 	}
-	at, err := config.Address(f, d.from)
+	at, err := job.Of(f).Address(d.from)
 	if err != nil {
 		return nil, err
 	}
@@ -170,7 +169,7 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	k, err := a.keepToWrite(f, d.to, d.found)
+	k, err := a.keepToWrite(f, d.to, d.adopt)
 	if err != nil {
 		return nil, err
 	}
@@ -187,45 +186,38 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 }
 
 // keepToWrite opens the keep that --to names. A folder that does not exist is
-// founded; one that exists without a marker only when told to.
-func (a *app) keepToWrite(f *config.File, to string, found bool) (*keep.Keep, error) {
-	if f != nil {
-		if _, ok := f.Keep[to]; ok {
-			return f.OpenKeep(to)
-		}
+// created; one that exists without a marker becomes a keep only when told to.
+func (a *app) keepToWrite(f *config.File, to string, adopt bool) (*keep.Keep, error) {
+	if _, ok := job.Of(f).KeepPlace(to); ok {
+		return job.Of(f).OpenKeep(a.ctx, to)
 	}
 	if err := mustBePath(f, to); err != nil {
 		return nil, err
 	}
-	_, err := os.Stat(to)
-	if errors.Is(err, fs.ErrNotExist) || found {
-		if _, err := keep.Open(to); err == nil {
-			return keep.Open(to)
+	k, err := keep.Open(a.ctx, to)
+	switch {
+	case fault.HasCode(err, "keep-absent"), fault.HasCode(err, "keep-unmarked") && adopt:
+		if k, err = keep.Create(a.ctx, to, adopt); err == nil {
+			a.say("created the keep %s", k.Where())
 		}
-		k, err := keep.Create(to, found)
-		if err == nil {
-			a.say("founded the keep %s", k.Folder)
-		}
-		return k, err
-	}
-	k, err := keep.Open(to)
-	if fault.HasCode(err, "keep-not-founded") {
-		path, _ := filepath.Abs(to)
-		return nil, fault.New("keep-not-founded", nil, "%s exists, but it is not a keep", path).
-			Advise("if a drive belongs there, it may not be mounted; if this is really the place, add --found")
+	case fault.HasCode(err, "keep-unmarked"):
+		path, _ := filepath.Abs(to) // only for the message
+		return nil, fault.New("keep-unmarked", nil, "%s exists, but it is not a keep", path).
+			Advise("if a drive belongs there, it may not be mounted; if this is really the place, add --adopt")
 	}
 	return k, err
 }
 
 func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
-	meter, end := a.meter()
-	res, err := dump.Run(a.ctx, j, dump.Watcher{
-		Planned: func(p *dump.Plan, k *keep.Keep, r keep.Room) { a.sayPlan(j, p, r) },
-		Done:    func(done dump.Done) { a.printDone(done, d) },
-		Warn:    a.warn,
-		Note:    func(s string) { a.say("%s", s) },
-		Meter:   meter,
+	feed, end := a.feed(func(e event.Event) {
+		switch e := e.(type) {
+		case dump.Planned:
+			a.sayPlan(e)
+		case dump.Finished:
+			a.printDone(e.Dump, d)
+		}
 	})
+	res, err := dump.Run(a.ctx, j, feed)
 	end()
 	if res != nil {
 		a.dumpResult(j, res, out)
@@ -236,13 +228,13 @@ func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
 func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 	for _, done := range res.Done {
 		m := done.Manifest
-		out.Dumps = append(out.Dumps, jsonDumped{Job: j.Name, Database: m.Database, ID: done.ID, Path: done.Path, Run: m.Run.ID,
+		out.Dumps = append(out.Dumps, jsonDumped{Job: j.Name, Database: m.Database, ID: done.ID, Path: done.Path(), Run: m.Run.ID,
 			Moment: m.Moment.Format("2006-01-02T15:04:05.000000Z"), Rows: m.Rows(), Bytes: m.StoredBytes})
 	}
 	for _, f := range res.Failed {
 		out.Failed = append(out.Failed, jsonFailed{Job: j.Name, Database: f.Database, Error: failOf(f.Err)})
 		if a.ctx.Err() == nil {
-			a.mention(fmt.Errorf("%s was not dumped: %w", phrase.OneLine(f.Database), f.Err))
+			a.mention(fmt.Errorf("%s was not dumped: %w", f.Database, f.Err))
 		}
 	}
 	if len(res.Done) > 0 {
@@ -254,7 +246,8 @@ func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 }
 
 // sayPlan tells what will be taken and why.
-func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
+func (a *app) sayPlan(e dump.Planned) {
+	j, p, r := e.Job, e.Plan, e.Room
 	from := j.Source.Name
 	if from == "" {
 		from = j.Source.Server + j.Source.Path
@@ -264,15 +257,23 @@ func (a *app) sayPlan(j *dump.Job, p *dump.Plan, r keep.Room) {
 	if of > 0 && p.Databases[of-1].Name == engine.ServerWide {
 		what = phrase.Plural(of-1, "database") + " and the server itself"
 	}
-	a.say("%s: %s from %s into %s (%s free%s)", j.Name, what, from, j.Keep.Folder, phrase.Bytes(r.Free), floorOf(r))
+	a.say("%s: %s from %s into %s%s", j.Name, what, from, j.Keep.Where(), roomOf(r))
 	t := newTable(nil, "#2")
 	for _, d := range p.Databases {
-		t.AppendRow([]any{"  " + phrase.OneLine(d.Name), size(d.Bytes), why(p, d.Name)})
+		t.row("  "+d.Name, size(d.Bytes), why(p, d.Name))
 	}
-	a.say("%s", t.Render())
+	a.say("%s", t.render())
 	if len(p.LeftOut) > 0 {
 		a.say("  left out by except: %s", strings.Join(p.LeftOut, ", "))
 	}
+}
+
+// roomOf tells the room of a keep, where it is known.
+func roomOf(r keep.Room) string {
+	if !r.Known {
+		return ""
+	}
+	return " (" + phrase.Bytes(r.Free) + " free" + floorOf(r) + ")"
 }
 
 // floorOf tells the floor of a keep, where it has one.
@@ -315,21 +316,21 @@ func size(n int64) string {
 	return phrase.Bytes(n)
 }
 
-func (a *app) printDone(done dump.Done, d dumpFlags) {
+func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	m := done.Manifest
-	what := phrase.Plural(m.Rows(), "row") + " in " + phrase.Plural(int64(len(m.Tables)), "table")
+	what := phrase.Plural(m.Rows(), "row") + " in " + phrase.Plural(int64(len(m.Tables())), "table")
 	if m.Database == engine.ServerWide {
-		what = objectsOf(m.Objects)
+		what = objectsOf(m.Payload.SQL.Objects)
 	}
-	a.say("  %s: %s, %s stored (%s of text), %s, id %s", phrase.OneLine(m.Database), what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
-		phrase.Duration(m.Finished.Sub(m.Started)), done.ID[:10])
-	end := "\n"
-	if d.zero {
-		end = "\x00"
-	}
-	result := done.Path
+	a.say("  %s: %s, %s stored (%s of text), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
+		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
+	result := done.Path()
 	if d.printWhat == "id" {
 		result = done.ID
 	}
-	a.print("%s%s", result, end)
+	if d.zero { // for scripts, byte for byte
+		a.print("%s", block(result+"\x00"))
+		return
+	}
+	a.print("%s\n", result)
 }

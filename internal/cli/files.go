@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -23,4 +24,17 @@ func sqliteFile(at engine.Location, name string) string {
 		return name
 	}
 	return path
+}
+
+// writeNew writes a file of this machine that does not exist yet, and syncs it.
+func writeNew(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
 }

@@ -6,6 +6,7 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/phrase"
 )
 
@@ -27,7 +28,7 @@ needs. It connects to nothing, so it works before that user exists.`,
 			if from == "" {
 				return fault.Wrong("argument-missing", "grants needs a source").Advise("name a configured one, or give --from URL")
 			}
-			at, err := config.Address(f, from)
+			at, err := job.Of(f).Address(from)
 			if err != nil {
 				return err
 			}
@@ -39,7 +40,7 @@ needs. It connects to nothing, so it works before that user exists.`,
 			if err != nil {
 				return err
 			}
-			a.print("%s", sql)
+			a.print("%s", block(phrase.CleanLines(sql)))
 			return a.emit(map[string]string{"for": purpose, "sql": sql})
 		},
 	}

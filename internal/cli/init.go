@@ -9,7 +9,6 @@ import (
 
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/keep"
 )
 
 func (a *app) initCommand() *cobra.Command {
@@ -25,7 +24,7 @@ func (a *app) initCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := keep.WriteNew(path, config.Starter); err != nil {
+			if err := writeNew(path, config.Starter); err != nil {
 				if errors.Is(err, fs.ErrExist) {
 					return fault.New("config-exists", nil, "%s exists already; it was not touched", path)
 				}

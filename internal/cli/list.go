@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"sort"
 	"time"
 
@@ -45,8 +44,11 @@ func (a *app) list(from, name string) error {
 	var shown []*keep.Dump
 	for _, d := range all {
 		if d.Err != nil {
-			a.warn(fmt.Sprintf("%s: %v", d.Path, d.Err))
+			a.warn("dump-unreadable", "%s: %v", d.Path(), d.Err)
 			continue
+		}
+		if d.ProofErr != nil {
+			a.warn("proof-damaged", "%v", d.ProofErr)
 		}
 		if name == "" || d.Name() == name || d.Manifest.Job == name {
 			shown = append(shown, d)
@@ -86,10 +88,10 @@ type jsonListed struct {
 func jsonListedOf(d *keep.Dump) jsonListed {
 	m := d.Manifest
 	return jsonListed{Job: m.Job, Database: m.Database, Moment: m.Moment.Format(time.RFC3339Nano), Kind: string(m.Kind), ID: d.ID,
-		Path: d.Path, Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: d.State()}
+		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: string(d.State())}
 }
 
-func (a *app) listTable(dumps []*keep.Dump) string {
+func (a *app) listTable(dumps []*keep.Dump) block {
 	t := newTable([]string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, "Rows", "Size")
 	last := ""
 	for _, d := range dumps {
@@ -100,8 +102,8 @@ func (a *app) listTable(dumps []*keep.Dump) string {
 		} else {
 			last = name
 		}
-		t.AppendRow([]any{phrase.OneLine(name), m.Moment.In(chain.Zone(d)).Format("2006-01-02 15:04:05 MST"), phrase.Ago(time.Since(m.Moment)),
-			m.Kind, phrase.Count(m.Rows()), phrase.Bytes(m.StoredBytes), d.State(), d.Short()})
+		t.row(name, m.Moment.In(chain.Zone(d)).Format("2006-01-02 15:04:05 MST"), phrase.Ago(time.Since(m.Moment)),
+			m.Kind, phrase.Count(m.Rows()), phrase.Bytes(m.StoredBytes), d.State(), d.Short())
 	}
-	return t.Render()
+	return t.render()
 }

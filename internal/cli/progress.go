@@ -25,18 +25,17 @@ type display struct {
 	gone sync.WaitGroup
 }
 
-// meter gives a meter that is shown while work goes on: on a terminal only. The
-// returned function ends the show.
-func (a *app) meter() (*event.Meter, func()) {
-	m := &event.Meter{}
+// showProgress shows a meter while work goes on: on a terminal only. The returned function ends
+// the show.
+func (a *app) showProgress(m *event.Meter) func() {
 	f, ok := a.stderr.(*os.File)
 	if !ok || a.quiet || a.json || !term.IsTerminal(int(f.Fd())) {
-		return m, func() {}
+		return func() {}
 	}
 	d := &display{f: f, done: make(chan struct{})}
 	a.display = d
 	d.gone.Go(func() { d.show(m) })
-	return m, func() {
+	return func() {
 		close(d.done)
 		d.gone.Wait()
 		d.clear()
@@ -85,7 +84,7 @@ func (d *display) draw(m *event.Meter) {
 	if n := m.Rows.Load(); n > 0 {
 		text += ", " + phrase.Plural(n, "row")
 	}
-	d.bar.Describe(text)
+	d.bar.Describe(phrase.Clean(text))
 	n := m.Bytes.Load()
 	if most := m.Expected.Load(); most > 0 {
 		n = min(n, most-1) // the estimate may be too low; the end is the end

@@ -11,6 +11,7 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
@@ -73,24 +74,19 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if err != nil {
 		return err
 	}
-	found, err := a.find(f, r.from, name, r.at)
+	found, err := a.plans(f, r.from, name, r.at)
 	if err != nil {
-		return err
-	}
-	if err := readable(found); err != nil {
 		return err
 	}
 	if len(found) > 1 { // a whole run: the server's own only when it is named
 		found = databases(found)
 	}
 	if len(found) > 1 && (r.as != "" || r.into != "" || len(r.only) > 0) {
-		if _, err := one(found, name); err != nil {
-			return err
-		}
+		return ambiguous(found, name)
 	}
 	out := []jsonRestored{}
-	for _, d := range found {
-		res, err := a.restoreOne(f, d, r)
+	for _, p := range found {
+		res, err := a.restoreOne(f, p, r)
 		if err != nil {
 			return err
 		}
@@ -100,8 +96,9 @@ func (a *app) restore(name string, r restoreFlags) error {
 	return nil
 }
 
-func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRestored, error) {
-	a.say("%s of %s, id %s", phrase.OneLine(d.Name()), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jsonRestored, error) {
+	d := plan.Last()
+	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
 	to, as, err := a.target(f, d, r.to)
 	if err != nil {
 		return nil, err
@@ -109,9 +106,9 @@ func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRes
 	if r.as != "" || r.into != "" {
 		as = r.as + r.into
 	}
-	meter, end := a.meter()
-	out, err := restore.Run(a.ctx, d, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners),
-		Into: r.into != "", Part: restore.Part(r.part), Warn: a.warn}, meter)
+	feed, end := a.feed()
+	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners),
+		Into: r.into != "", Part: restore.Part(r.part)}, feed)
 	end()
 	if err != nil {
 		return nil, diskFull(err)
@@ -128,7 +125,7 @@ func (a *app) restoreOne(f *config.File, d *keep.Dump, r restoreFlags) (*jsonRes
 		a.say("  %s", n)
 	}
 	for _, w := range out.Warnings() {
-		a.warn(w)
+		a.warn("not-as-it-was", "%s", w)
 	}
 	a.print("%s\n", where)
 	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"), Database: where,
@@ -140,13 +137,13 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 	name := d.Manifest.Database
 	if to == "" {
 		if f != nil && f.Source[d.Manifest.Source.Name].Engine == d.Manifest.Source.Engine {
-			at, err := f.Location(d.Manifest.Source.Name)
+			at, err := job.Of(f).Location(d.Manifest.Source.Name)
 			return at, name, err
 		}
 		return engine.Location{}, "", fault.Wrong("target-unnamed", "the dump came from %s, which is not configured here", d.Manifest.Source.Where).
 			Advise("say where to restore with --to: a URL, or a folder for SQLite")
 	}
-	at, err := config.Address(f, to)
+	at, err := job.Of(f).Address(to)
 	if err != nil {
 		return at, "", err
 	}

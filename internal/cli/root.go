@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -16,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // memoryLimit keeps the collector at work early enough for the process to stay
@@ -37,12 +39,16 @@ func Main(args []string, stdout, stderr io.Writer) int {
 // untilSignal gives a context that ends with a signal, which is its cause.
 func untilSignal(parent context.Context) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(parent)
-	ch := make(chan os.Signal, 1)
+	ch := make(chan os.Signal, 2)
 	signal.Notify(ch, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	go func() {
 		if s, ok := <-ch; ok {
 			name := map[os.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM", syscall.SIGHUP: "SIGHUP"}[s]
 			cancel(fault.New("stopped", nil, "stopped by %s; what was unfinished is removed", name))
+		}
+		if _, ok := <-ch; ok { // asked twice: whoever waits for the cleaning up does not want to
+			os.Stderr.WriteString("grainkeep: stopped at once; what is unfinished is removed by the next run\n")
+			os.Exit(int(fault.Failed))
 		}
 	}()
 	return ctx, func() { signal.Stop(ch); close(ch); cancel(nil) }
@@ -59,6 +65,19 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		err = context.Cause(ctx)
 	}
 	return a.finish(cmd, err)
+}
+
+// openLog opens the log that --log names.
+func (a *app) openLog() error {
+	if a.logPath == "" {
+		return nil
+	}
+	f, err := os.OpenFile(a.logPath, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fault.Wrong("log-unwritable", "cannot write to the log %s", a.logPath).Advise("check its folder and its owner")
+	}
+	a.log = slog.New(slog.NewJSONHandler(f, nil)) // open until the program ends
+	return nil
 }
 
 const (
@@ -88,7 +107,8 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 			}
 			return nil
 		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.openLog() },
 	}
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
@@ -98,6 +118,7 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 	root.SuggestionsMinimumDistance = 2
 	f := root.PersistentFlags()
 	f.StringVar(&a.configPath, "config", "", "configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
+	f.StringVar(&a.logPath, "log", "", "append what happens to this `FILE`, one JSON object a line")
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupWork, Title: "Work:"},
@@ -113,6 +134,7 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()},
 		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
+		{groupWork, a.removeCommand()},
 		{groupOther, a.versionCommand()},
 	} {
 		c.cmd.GroupID = c.group
@@ -146,8 +168,8 @@ func asFault(err error) *fault.Error {
 
 func (a *app) complain(err *fault.Error) {
 	a.display.clear()
-	fmt.Fprintf(a.stderr, "grainkeep: %s\n", err.Error())
+	fmt.Fprintf(a.stderr, "grainkeep: %s\n", phrase.Clean(err.Error()))
 	if err.Do != "" {
-		fmt.Fprintf(a.stderr, "  → %s\n", err.Do)
+		fmt.Fprintf(a.stderr, "  → %s\n", phrase.Clean(err.Do))
 	}
 }

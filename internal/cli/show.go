@@ -31,16 +31,16 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := readable(found); err != nil {
-				return err
-			}
 			var all []any
 			for i, d := range found {
+				if err := d.Readable(); err != nil {
+					return err
+				}
 				if i > 0 {
 					a.print("\n")
 				}
 				a.show(d, whole)
-				all = append(all, map[string]any{"id": d.ID, "path": d.Path, "proof": d.State(), "proofs": d.Proofs, "manifest": d.Manifest})
+				all = append(all, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs, "manifest": d.Manifest})
 			}
 			return a.emit(all)
 		},
@@ -58,20 +58,20 @@ func atFlag(cmd *cobra.Command, at *string) {
 func (a *app) show(d *keep.Dump, all bool) {
 	m := d.Manifest
 	head := newTable(nil)
-	line := func(k, format string, args ...any) { head.AppendRow([]any{k, fmt.Sprintf(format, args...)}) }
-	line("dump", "%s", phrase.OneLine(d.Name()))
+	line := func(k, format string, args ...any) { head.row(k, fmt.Sprintf(format, args...)) }
+	line("dump", "%s", d.Name())
 	line("id", "%s", d.ID)
-	line("path", "%s", phrase.OneLine(d.Path))
+	line("path", "%s", d.Path())
 	line("kind", "%s", m.Kind)
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
-	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, phrase.OneLine(m.Source.Where))
+	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
 	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes, m.StoredBytes))
-	if len(m.Facts) > 0 {
-		line("database", "%s", facts(m.Facts))
+	if len(m.Facts()) > 0 {
+		line("database", "%s", facts(m.Facts()))
 	}
-	line("holds", "%s", objectsOf(m.Objects))
+	line("holds", "%s", objectsOf(m.Payload.SQL.Objects))
 	for _, w := range m.Warnings {
 		line("warning", "%s", w)
 	}
@@ -81,29 +81,43 @@ func (a *app) show(d *keep.Dump, all bool) {
 			line("", "%s", x)
 		}
 		for _, c := range p.Checks {
-			line("check", "%s → %s", phrase.OneLine(c.SQL), phrase.OneLine(c.Got))
+			line("check", "%s → %s", c.SQL, c.Got)
 		}
 		for _, x := range p.Warnings {
 			line("", "%s", x)
 		}
 	}
-	if len(m.LeftOut) > 0 {
-		line("left out", "by the job: %s", strings.Join(m.LeftOut, ", "))
+	if len(m.Payload.SQL.LeftOut) > 0 {
+		line("left out", "by the job: %s", strings.Join(m.Payload.SQL.LeftOut, ", "))
 	}
-	for _, t := range m.Tables {
+	for _, t := range m.Tables() {
 		if t.Condition != "" {
-			line("in part", "%s: only rows where %s", phrase.OneLine(t.ID), phrase.OneLine(t.Condition))
+			line("in part", "%s: only rows where %s", t.ID, t.Condition)
 		}
 	}
-	if file := m.Position["file"]; file != "" {
-		at := file + " at " + m.Position["offset"]
-		if gtid := m.Position["gtid"]; gtid != "" {
-			at += ", GTID " + gtid
-		}
+	if at := position(m.To); at != "" {
 		line("log", "%s", at)
 	}
-	a.print("%s\n\n", head.Render())
+	a.print("%s\n\n", head.render())
 	a.showTables(m, all)
+}
+
+// position tells a place in a server's change log.
+func position(p *engine.Position) string {
+	if p == nil {
+		return ""
+	}
+	var parts []string
+	if p.File != "" {
+		parts = append(parts, fmt.Sprintf("%s at %d", p.File, p.Offset))
+	}
+	if p.GTID != "" {
+		parts = append(parts, "GTID "+p.GTID)
+	}
+	if p.LSN != "" {
+		parts = append(parts, p.LSN)
+	}
+	return strings.Join(parts, ", ")
 }
 
 // shownTables is how many tables show lists, the largest first, unless told to list
@@ -111,7 +125,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 const shownTables = 25
 
 func (a *app) showTables(m *manifest.Manifest, all bool) {
-	if len(m.Tables) == 0 {
+	if len(m.Tables()) == 0 {
 		return
 	}
 	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored", "Ratio")
@@ -125,7 +139,7 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 		}
 		return n
 	}
-	tables, more := m.Tables, 0
+	tables, more := m.Tables(), 0
 	if len(tables) > shownTables && !all {
 		more = len(tables) - shownTables
 		tables = slices.Clone(tables)
@@ -138,12 +152,12 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 			rows, text, kept = rows+x.Rows, text+x.Bytes, kept+n
 			continue
 		}
-		t.AppendRow([]any{phrase.OneLine(x.ID), phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum})
+		t.row(x.ID, phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum)
 	}
 	if more > 0 {
-		t.AppendRow([]any{fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept), ratio(text, kept), "--all lists them"})
+		t.row(fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept), ratio(text, kept), "--all lists them")
 	}
-	a.print("%s\n", t.Render())
+	a.print("%s\n", t.render())
 }
 
 func ratio(raw, stored int64) string {
@@ -176,8 +190,11 @@ func objectsOf(counts map[string]int) string {
 
 func proofLine(d *keep.Dump) string {
 	p := d.LastProof()
+	if d.ProofErr != nil {
+		return "unproven: " + d.ProofErr.Error()
+	}
 	if p == nil && d.Manifest.Database == engine.ServerWide {
-		return "not drilled: a drill would change the server that it is made on"
+		return "cannot be drilled: a drill would change the server that it is made on"
 	}
 	if p == nil {
 		return "unproven: no drill has tested it yet"
@@ -190,14 +207,11 @@ func proofLine(d *keep.Dump) string {
 		phrase.Duration(time.Duration(p.Seconds*float64(time.Second))), phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Objects), "object"))
 }
 
-// one expects a name to mean a single dump.
-func one(found []*keep.Dump, name string) (*keep.Dump, error) {
-	if len(found) == 1 {
-		return found[0], nil
-	}
+// ambiguous says that a name means several dumps where one is needed.
+func ambiguous(found []*chain.Plan, name string) error {
 	var names []string
-	for _, d := range found {
-		names = append(names, d.Name())
+	for _, p := range found {
+		names = append(names, p.Last().Name())
 	}
-	return nil, fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s", strings.Join(names, ", "))
+	return fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s", strings.Join(names, ", "))
 }

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"grainkeep/internal/config"
 	"grainkeep/internal/demo"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 )
 
 // stage is where the demo plays: on files, or on a server.
@@ -56,7 +56,7 @@ func (a *app) serverStage(on string) (stage, error) {
 	if err != nil {
 		return stage{}, err
 	}
-	at, err := config.Address(f, on)
+	at, err := job.Of(f).Address(on)
 	if err != nil {
 		return stage{}, err
 	}

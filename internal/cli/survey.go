@@ -11,6 +11,7 @@ import (
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/phrase"
 )
 
@@ -85,7 +86,7 @@ func (a *app) survey(from, name string) error {
 }
 
 func (a *app) surveySource(f *config.File, from string) error {
-	at, err := config.Address(f, from)
+	at, err := job.Of(f).Address(from)
 	if err != nil {
 		return err
 	}
@@ -101,7 +102,7 @@ func (a *app) surveySource(f *config.File, from string) error {
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
-	j, err := f.DumpJob(name)
+	j, err := job.Of(f).Dump(a.ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,7 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 func (a *app) printSurvey(l looked) any {
 	s := l.Survey
 	head := newTable(nil)
-	line := func(k, format string, args ...any) { head.AppendRow([]any{k, fmt.Sprintf(format, args...)}) }
+	line := func(k, format string, args ...any) { head.row(k, fmt.Sprintf(format, args...)) }
 	line("survey", "%s", l.title)
 	line("server", "%s %s at %s", s.Server.Product, s.Server.Version, l.at.Server+l.at.Path)
 	if s.Server.User != "" {
@@ -130,14 +131,18 @@ func (a *app) printSurvey(l looked) any {
 	if s.Keep != nil {
 		a.keepLines(s, line)
 	}
-	a.print("%s\n\n", head.Render())
+	a.print("%s\n\n", head.render())
 	a.print("%s\n", databaseTable(s))
 	a.surveyFindings(s)
 	return surveyJSON(l)
 }
 
 func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)) {
-	line("keep", "%s: %s free of %s%s", s.Keep.Folder, phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floorOf(s.Room))
+	where := s.Keep.Where()
+	if s.Room.Known {
+		where += fmt.Sprintf(": %s free of %s%s", phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floorOf(s.Room))
+	}
+	line("keep", "%s", where)
 	line("a run takes", "about %s", phrase.Bytes(s.Need))
 }
 
@@ -151,7 +156,7 @@ func skew(d time.Duration) string {
 	return "agrees with this machine"
 }
 
-func databaseTable(s *dump.Survey) string {
+func databaseTable(s *dump.Survey) block {
 	t := newTable([]string{"Database", "Size", "Tables", "Objects", "Taken", "Note"}, "Size", "Tables", "Objects")
 	by := map[string]dump.Looked{}
 	for _, l := range s.Looked {
@@ -178,9 +183,9 @@ func databaseTable(s *dump.Survey) string {
 		default:
 			taken = "no"
 		}
-		t.AppendRow([]any{phrase.OneLine(d.Name), size(d.Bytes), tables, objects, taken, d.Note})
+		t.row(d.Name, size(d.Bytes), tables, objects, taken, d.Note)
 	}
-	return t.Render()
+	return t.render()
 }
 
 // surveyFindings tells what would go wrong, or what is worth knowing.
@@ -198,19 +203,22 @@ func (a *app) surveyFindings(s *dump.Survey) {
 			a.mention(fmt.Errorf("%s could not be dumped now: %w", l.Database, l.Err))
 		}
 		for _, w := range l.Warnings {
-			a.warn(l.Database + ": " + w)
+			a.warn("outside-moment", "%s: %s", l.Database, w)
 		}
 	}
 	if s.Keep == nil {
 		return
 	}
 	if s.Same {
-		a.warn(dump.SameDriveWarning(s.Keep))
+		a.warn(dump.SameDrive, "%s", dump.SameDriveWarning(s.Keep))
+	}
+	if !s.Room.Known {
+		return
 	}
 	if s.Room.Floor > 0 && s.Room.Left() <= 0 {
 		a.mention(s.Keep.FloorReached(s.Room))
 	} else if s.Need > s.Room.Left() {
-		a.warn(fmt.Sprintf("a run takes about %s, and only %s are left above the floor", phrase.Bytes(s.Need), phrase.Bytes(s.Room.Left())))
+		a.warn("room-short", "a run takes about %s, and only %s are left above the floor", phrase.Bytes(s.Need), phrase.Bytes(s.Room.Left()))
 	}
 }
 
@@ -241,8 +249,14 @@ func surveyJSON(l looked) any {
 	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version, "user": l.Server.User, "log": l.Server.Log,
 		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
 	if l.Keep != nil {
-		v["keep"] = map[string]any{"folder": l.Keep.Folder, "free_bytes": l.Room.Free, "floor_bytes": l.Room.Floor,
-			"estimate_bytes": l.Need, "same_file_system": l.Same}
+		keep := map[string]any{"place": l.Keep.Where(), "estimate_bytes": l.Need}
+		if l.Room.Known {
+			keep["free_bytes"], keep["floor_bytes"] = l.Room.Free, l.Room.Floor
+		}
+		if l.Told {
+			keep["same_file_system"] = l.Same
+		}
+		v["keep"] = keep
 	}
 	return v
 }

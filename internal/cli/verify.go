@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -16,7 +17,7 @@ func (a *app) verifyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "verify [JOB or JOB/DATABASE]…", Short: "Read every byte back and check it",
 		Long: `Reads every byte of the named dumps and checks it against their manifests; without
-a name, of all dumps. It proves that the files are whole; 'drill' proves that they
+a name, of all dumps. It proves that the files are intact; 'drill' proves that they
 restore.`,
 		Args: args(0, -1, ""),
 		RunE: func(_ *cobra.Command, names []string) error { return a.verify(from, at, names) },
@@ -26,11 +27,29 @@ restore.`,
 	return cmd
 }
 
+// verifyKeeps looks at the keeps' own files: marker, START-HERE.txt, jobs, proofs.
+func (a *app) verifyKeeps(f *config.File, from string) error {
+	keeps, err := a.keeps(f, from)
+	if err != nil {
+		return err
+	}
+	for _, k := range keeps {
+		found, err := k.Check(a.ctx)
+		if err != nil {
+			return err
+		}
+		for _, x := range found {
+			a.warn("keep-damaged", "the keep %s: %s", k.Where(), x)
+		}
+	}
+	return nil
+}
+
 type jsonVerified struct {
 	Dump     string   `json:"dump"`
 	ID       string   `json:"id,omitempty"`
 	Path     string   `json:"path"`
-	Whole    bool     `json:"whole"`
+	Intact   bool     `json:"intact"`
 	Files    int      `json:"files"`
 	Bytes    int64    `json:"bytes"`
 	Findings []string `json:"findings,omitempty"`
@@ -47,7 +66,10 @@ func (a *app) verify(from, at string, names []string) error {
 		if list, err = a.dumps(f, from); err != nil {
 			return err
 		}
-		if len(list) == 0 {
+		if err := a.verifyKeeps(f, from); err != nil {
+			return err
+		}
+		if len(list) == 0 && len(a.warnings) == 0 {
 			return fault.Wrong("dump-absent", "there is no dump to verify")
 		}
 	}
@@ -61,13 +83,17 @@ func (a *app) verify(from, at string, names []string) error {
 	out := []jsonVerified{}
 	bad := 0
 	for _, d := range list {
-		meter, end := a.meter()
-		r, err := verify.Dump(a.ctx, d, meter)
+		feed, end := a.feed()
+		r, err := verify.Dump(a.ctx, d, feed)
 		end()
-		if err != nil {
+		if a.ctx.Err() != nil {
 			return err
 		}
-		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path, Whole: len(r.Findings) == 0, Files: r.Files, Bytes: r.Bytes,
+		if err != nil { // it says nothing about this dump, nor about the others
+			a.mention(err)
+			continue
+		}
+		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path(), Intact: len(r.Findings) == 0, Files: r.Files, Bytes: r.Bytes,
 			Findings: r.Findings, Strays: r.Strays})
 		a.result = out
 		a.printVerified(d, r)
@@ -90,22 +116,22 @@ func verb(n int) string {
 }
 
 func (a *app) printVerified(d *keep.Dump, r *verify.Report) {
-	what := d.Path
+	what := d.Path()
 	if d.Manifest != nil {
-		what = fmt.Sprintf("%s %s %s", phrase.OneLine(d.Name()), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
+		what = fmt.Sprintf("%s %s %s", d.Name(), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
 	}
 	if len(r.Findings) == 0 {
-		a.print("whole    %s: %s, %s\n", what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
+		a.print("intact   %s: %s, %s\n", what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
 	} else {
 		a.print("damaged  %s\n", what)
 		for _, x := range r.Findings {
 			a.print("         %s\n", x)
 			if a.quiet && !a.json {
-				fmt.Fprintf(a.stderr, "%s: %s\n", d.Path, x)
+				fmt.Fprintf(a.stderr, "%s: %s\n", phrase.Clean(d.Path()), phrase.Clean(x))
 			}
 		}
 	}
 	for _, s := range r.Strays {
-		a.warn(fmt.Sprintf("%s holds %s, which is not part of the dump", d.Path, phrase.OneLine(s)))
+		a.warn("stray-file", "%s holds %s, which is not part of the dump", d.Path(), s)
 	}
 }

@@ -15,11 +15,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"grainkeep/internal/blob"
-	"grainkeep/internal/drill"
-	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 )
 
@@ -195,7 +192,7 @@ func (f *File) check() (err error) {
 		if k.Folder == "" {
 			return f.wrong("keep."+name, "the key folder is missing")
 		}
-		if _, err := keep.ParseFloor(k.Floor); err != nil {
+		if _, err := phrase.ParseFloor(k.Floor); err != nil {
 			return f.wrong("keep."+name, "floor: %v", err)
 		}
 	}
@@ -209,8 +206,8 @@ func (f *File) check() (err error) {
 
 func (f *File) checkJob(name string, j Job) error {
 	where := "job." + name
-	if !keep.JobName.MatchString(name) || name == "jobs" || name == "proofs" || name == "holds" {
-		return f.wrong(where, "a job cannot be named so").Advise("use small letters, digits, - and _; jobs, proofs and holds are taken")
+	if !phrase.IsJob(name) {
+		return f.wrong(where, "a job cannot be named so").Advise("use small letters, digits, - and _, at most 64; %s are taken", strings.Join(phrase.Reserved, ", "))
 	}
 	if _, ok := f.Source[j.Source]; !ok {
 		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
@@ -285,99 +282,12 @@ func (f *File) Sources() []string { return sorted(f.Source) }
 // Zone is the time zone of the jobs.
 func (f *File) Zone() *time.Location { return f.zone }
 
-// absolute reads a path relative to the configuration file.
-func (f *File) absolute(path string) string {
+// Absolute reads a path relative to the configuration file.
+func (f *File) Absolute(path string) string {
 	if filepath.IsAbs(path) {
 		return path
 	}
 	return filepath.Join(filepath.Dir(f.path), path)
-}
-
-// Location is where a configured source is.
-func (f *File) Location(name string) (engine.Location, error) {
-	s, ok := f.Source[name]
-	if !ok {
-		return engine.Location{}, fault.Wrong("source-unknown", "there is no source %q", name).
-			Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
-	}
-	at := engine.Location{Name: name, Engine: s.Engine, Server: s.Server, User: s.User, TLS: s.TLS, CA: s.CA}
-	if s.Path != "" {
-		at.Path = f.absolute(s.Path)
-	}
-	if s.Secret != "" {
-		at.Secret = func() (engine.Secret, error) { return fetchSecret(f.secretPlace(s.Secret)) }
-	}
-	return at, nil
-}
-
-func (f *File) secretPlace(s string) string {
-	if path, ok := strings.CutPrefix(s, "file:"); ok {
-		return "file:" + f.absolute(path)
-	}
-	return s
-}
-
-// OpenKeep opens a configured keep.
-func (f *File) OpenKeep(name string) (*keep.Keep, error) {
-	c, ok := f.Keep[name]
-	if !ok {
-		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).
-			Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
-	}
-	k, err := keep.Open(f.absolute(c.Folder))
-	if err != nil {
-		return nil, err
-	}
-	k.Floor, err = keep.ParseFloor(c.Floor)
-	return k, err
-}
-
-// KeepFolder is the folder of a configured keep.
-func (f *File) KeepFolder(name string) (string, bool) {
-	c, ok := f.Keep[name]
-	return f.absolute(c.Folder), ok
-}
-
-// DumpJob makes the job of a name, with its keep open.
-func (f *File) DumpJob(name string) (*dump.Job, error) {
-	j, ok := f.Job[name]
-	if !ok {
-		return nil, fault.Wrong("job-unknown", "there is no job %q", name).
-			Advise("the jobs are: %s", strings.Join(sorted(f.Job), ", "))
-	}
-	at, err := f.Location(j.Source)
-	if err != nil {
-		return nil, err
-	}
-	if j.LockWait != "" {
-		if at.LockWait, err = phrase.ParseAge(j.LockWait); err != nil {
-			return nil, err
-		}
-	}
-	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.HoldWriters, j.CopyFirst
-	k, err := f.OpenKeep(j.Keep)
-	if err != nil {
-		return nil, err
-	}
-	c, err := blob.ParseCompression(j.Compression)
-	if err != nil {
-		return nil, err
-	}
-	text, err := f.Excerpt(name)
-	var rows []dump.Condition
-	for _, r := range j.Rows {
-		rows = append(rows, dump.Condition{Table: r.Table, SQL: r.Condition})
-	}
-	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Keep: k, Compression: c, Zone: f.zone, Config: text, Server: j.Server == nil || *j.Server}, err
-}
-
-// Checks are the questions of a job.
-func (f *File) Checks(name string) (list []drill.Check) {
-	for _, c := range f.Job[name].Check {
-		list = append(list, drill.Check{Database: c.Database, SQL: c.SQL, Answer: c.Answer})
-	}
-	return list
 }
 
 // Excerpt is the part of the configuration that one job needs. Secrets are named
@@ -388,13 +298,13 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 	for _, n := range []string{j.Source, j.DrillOn} {
 		if s, ok := f.Source[n]; ok {
 			if s.Path != "" {
-				s.Path = f.absolute(s.Path)
+				s.Path = f.Absolute(s.Path)
 			}
 			part.Source[n] = s
 		}
 	}
 	k := f.Keep[j.Keep]
-	k.Folder = f.absolute(k.Folder)
+	k.Folder = f.Absolute(k.Folder)
 	part.Keep[j.Keep] = k
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "# The job %s as it last ran. It can be used with --config.\n", name)

@@ -2,9 +2,12 @@ package config
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"grainkeep/internal/fault"
 )
@@ -29,6 +32,9 @@ func Find(named string) (*File, error) {
 		return load(named)
 	}
 	for _, path := range []string{FileName, SystemFile} {
+		if err := trusted(path); err != nil {
+			return nil, err
+		}
 		f, err := load(path)
 		if !errors.Is(err, fs.ErrNotExist) {
 			return f, err
@@ -37,12 +43,39 @@ func Find(named string) (*File, error) {
 	return nil, nil
 }
 
+// trusted refuses a configuration that nobody named and that somebody else could have
+// put there: it chooses servers, secrets and files.
+func trusted(path string) error {
+	st, err := os.Lstat(path)
+	if err != nil {
+		return nil // it is not there; reading it says the rest
+	}
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	why := ""
+	sys, ok := st.Sys().(*syscall.Stat_t)
+	switch {
+	case !st.Mode().IsRegular():
+		why = "it is a link or no file at all"
+	case ok && sys.Uid != 0 && int(sys.Uid) != os.Getuid():
+		why = fmt.Sprintf("it belongs to another user (number %d)", sys.Uid)
+	case st.Mode().Perm()&0o022 != 0:
+		why = fmt.Sprintf("other users can write to it (mode %04o)", st.Mode().Perm())
+	default:
+		return nil
+	}
+	return fault.Wrong("config-untrusted", "the configuration %s is not used: %s", full, why).
+		Advise("if it is yours, own it and 'chmod go-w' it; or name it: --config %s", full)
+}
+
 func load(path string) (*File, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(path)
+	data, err := readFile(path)
 	if err != nil {
 		e := fault.Wrong("config-absent", "cannot read the configuration %s", path).
 			Advise("'grainkeep init' writes a starter configuration")
@@ -54,3 +87,19 @@ func load(path string) (*File, error) {
 
 // Path is where the configuration was read from.
 func (f *File) Path() string { return f.path }
+
+// maxFile bounds a configuration.
+const maxFile = 4 << 20 // bytes
+
+func readFile(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxFile+1))
+	if err == nil && len(data) > maxFile {
+		err = &os.PathError{Op: "read", Path: path, Err: errors.New("it is too large for a configuration")}
+	}
+	return data, err
+}

@@ -12,6 +12,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
 	"grainkeep/internal/rows"
@@ -30,14 +31,18 @@ func (c *comparison) differ(format string, args ...any) {
 }
 
 // objects compares the database's facts and everything but rows.
-func (c *comparison) objects() error {
+func (c *comparison) objects(ctx context.Context) error {
 	cat := c.snap.Catalog()
-	for name, want := range c.d.Manifest.Facts {
+	for name, want := range c.d.Manifest.Facts() {
 		if got := cat.Facts[name]; got != want {
 			c.differ("the database's %s is %q and was %q", name, got, want)
 		}
 	}
-	dumped, err := restore.Objects(c.d)
+	files, err := payload.NewReader(c.d)
+	if err != nil {
+		return err
+	}
+	dumped, err := files.Objects(ctx)
 	if err != nil {
 		return err
 	}
@@ -88,7 +93,7 @@ func (c *comparison) same(want, got engine.Object) bool {
 func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 	cat := c.snap.Catalog()
 	want := map[string]manifest.Table{}
-	for _, t := range c.d.Manifest.Tables {
+	for _, t := range c.d.Manifest.Tables() {
 		want[t.ID] = t
 	}
 	for i := range cat.Tables { // how much there is to read is known
@@ -96,7 +101,7 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 		t.Bytes, t.Rows = want[t.ID].Bytes, want[t.ID].Rows
 	}
 	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), 0)
-	found, err := rows.Scan(ctx, c.snap, meter, nil)
+	found, err := rows.Scan(ctx, c.snap, cat, meter, nil)
 	if err != nil {
 		return err
 	}
@@ -131,7 +136,7 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 // trees compares partitioned tables as wholes, where rows may land elsewhere.
 func (c *comparison) trees(got map[string]*rows.Counter) {
 	counts, sums := map[string]int64{}, map[string]*rows.Fingerprint{}
-	for _, t := range c.d.Manifest.Tables {
+	for _, t := range c.d.Manifest.Tables() {
 		if t.Through == "" || got[t.Through] == nil {
 			continue
 		}

@@ -6,14 +6,17 @@ package drill
 import (
 	"context"
 	"errors"
-	"os"
+	"fmt"
 	"time"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/restore"
+	"grainkeep/internal/scratch"
 )
 
 // Check is an administrator's question with the answer that it must have.
@@ -23,16 +26,18 @@ type Check struct {
 	Answer   string
 }
 
-// Watcher is told how a drill goes on.
-type Watcher struct {
-	Warn  func(string)
-	Meter *event.Meter
+// Drill is what to test, and where.
+type Drill struct {
+	Plan   *chain.Plan
+	On     engine.Location
+	Checks []Check
+	Tool   string // name and version of this program
 }
 
 // Run drills a dump on a source. The proof says whether the dump is good; the
 // error says that it could not be tested.
-func Run(ctx context.Context, d *keep.Dump, on engine.Location, k *keep.Keep, checks []Check, tool string, w Watcher) (proof *keep.Proof, err error) {
-	src, err := engine.Open(ctx, on)
+func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err error) {
+	src, err := engine.Open(ctx, d.On)
 	if err != nil {
 		return nil, err
 	}
@@ -41,50 +46,86 @@ func Run(ctx context.Context, d *keep.Dump, on engine.Location, k *keep.Keep, ch
 	if err != nil {
 		return nil, err
 	}
-	swept, err := src.Sweep(ctx, d.Manifest.Keep)
-	for _, s := range swept.Sentences() {
-		w.Warn(s)
+	of := d.Plan.Last()
+	if err := prepare(ctx, src, of.Manifest.Keep, feed); err != nil {
+		return nil, err
 	}
+	folder, err := scratch.New()
 	if err != nil {
 		return nil, err
 	}
-	run := keep.NewRun()
-	folder, clean, err := scratchFolder(k, run)
-	if err != nil {
-		return nil, err
-	}
-	defer clean()
-	proof = &keep.Proof{Format: 1, Dump: d.ID, At: time.Now().UTC(), On: on.Name, Product: server.Product, Version: server.Version, Tool: tool,
-		NotTested: []string{"owners and grants", "the server's own roles"}}
+	defer folder.Close()
+	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: d.On.Name, Product: server.Product, Version: server.Version,
+		Tool: d.Tool, NotTested: []string{"owners and grants", "the server's own roles"}}
 	if proof.On == "" {
-		proof.On = on.Server + on.Path
+		proof.On = d.On.Server + d.On.Path
 	}
-	err = inScratch(ctx, src, engine.TargetSpec{KeepID: d.Manifest.Keep, Run: run, Facts: d.Manifest.Facts, Folder: folder}, func(t engine.Target) error {
-		return prove(ctx, d, t, checks, proof, w.Meter)
-	})
-	if restore.Damaged(err) {
-		proof.Differences = append(proof.Differences, fault.Of(err).Err.Error())
-		err = nil
-	} else if fault.HasCode(err, "restore-failed") || fault.HasCode(err, "rows-missing") {
-		proof.Differences = append(proof.Differences, fault.Of(err).Error())
+	spec := engine.Scratch(of.Manifest.Keep, keep.NewRun(), of.Manifest.Facts(), folder.Path)
+	err = inScratch(ctx, src, spec, feed, func(t engine.Target) error { return d.prove(ctx, t, proof, feed) })
+	if bad, yes := verdict(err); yes {
+		proof.Differences = append(proof.Differences, bad)
 		err = nil
 	}
 	proof.Proven = len(proof.Differences) == 0
 	return proof, err
 }
 
+// prepare cleans up after killed drills, and says when the account that the drill uses
+// could do more than a drill needs: whoever can change a keep decides what SQL it runs.
+func prepare(ctx context.Context, src engine.Source, keepID string, feed *event.Feed) error {
+	swept, err := src.Sweep(ctx, keepID)
+	for _, s := range swept.Sentences() {
+		feed.Warn("swept", "", "%s", s)
+	}
+	if err != nil {
+		return err
+	}
+	m, ok := src.(engine.Mighty)
+	if !ok {
+		return nil
+	}
+	more, err := m.Might(ctx)
+	if err != nil {
+		return err
+	}
+	if more != "" {
+		feed.Note("", "this drill's account could do more than touch scratch databases: %s ('grainkeep grants --for drill' prints what it needs)", more)
+	}
+	return nil
+}
+
+// verdict says whether an error is about the dump itself: its files, or what the server
+// would not take of it. What went wrong beside it does not make it good.
+func verdict(err error) (what string, bad bool) {
+	var f *fault.Error
+	if !errors.As(err, &f) {
+		return "", false
+	}
+	switch {
+	case payload.Damaged(f):
+		return fmt.Sprint(f.Err), true
+	case f.Code == "restore-failed", f.Code == "rows-missing":
+		return f.Error(), true
+	}
+	return "", false
+}
+
 // inScratch gives f a scratch target and removes it, whatever happens.
-func inScratch(ctx context.Context, src engine.Source, spec engine.TargetSpec, f func(engine.Target) error) (err error) {
+func inScratch(ctx context.Context, src engine.Source, spec engine.TargetSpec, feed *event.Feed,
+	f func(engine.Target) error) (err error) {
 	t, err := src.Target(ctx, spec)
 	if err != nil {
 		return err
 	}
 	defer func() {
-		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		if e := t.Discard(clean); e != nil {
-			err = errors.Join(err, fault.New("scratch-left", e, "the scratch database could not be removed").
-				Advise("the next drill removes it; it bears this keep's mark"))
+		e := restore.Discard(ctx, t)
+		switch {
+		case e == nil:
+		case err == nil:
+			err = fault.New("scratch-left", e, "the scratch database could not be removed").
+				Advise("the next drill removes it; it bears this keep's mark")
+		default:
+			feed.Warn("scratch-left", "", "the scratch database could not be removed: %v; the next drill removes it", e)
 		}
 	}()
 	err = f(t)
@@ -94,35 +135,15 @@ func inScratch(ctx context.Context, src engine.Source, spec engine.TargetSpec, f
 	return err
 }
 
-// scratchFolder is where a file engine may restore: the keep's working folder,
-// or the system's, if the keep cannot be written.
-func scratchFolder(k *keep.Keep, run string) (string, func(), error) {
-	if k != nil && !k.ReadOnly {
-		if _, err := k.Sweep(); err != nil {
-			return "", nil, err
-		}
-		w, err := k.NewWork(run)
-		if err != nil {
-			return "", nil, err
-		}
-		return w.Folder, func() { w.Close() }, nil
-	}
-	dir, err := os.MkdirTemp("", "grainkeep-drill-")
-	if err != nil {
-		return "", nil, fault.New("scratch-unwritable", err, "no folder can be made to drill in").
-			Advise("set TMPDIR to a folder with room for the database")
-	}
-	return dir, func() { os.RemoveAll(dir) }, nil
-}
-
-func prove(ctx context.Context, d *keep.Dump, t engine.Target, checks []Check, proof *keep.Proof, meter *event.Meter) error {
-	out, err := restore.Load(ctx, d, t, restore.Options{Owners: restore.Mine, Passive: true}, meter)
+func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, feed *event.Feed) error {
+	of := d.Plan.Last()
+	out, err := restore.Load(ctx, d.Plan.Base, t, restore.Options{Owners: restore.Mine, Passive: true}, feed)
 	if err != nil {
 		return err
 	}
 	proof.Seconds = out.Took.Seconds()
 	proof.Warnings = out.Warnings()
-	if d.Manifest.Has(string(engine.Active)) {
+	if of.Manifest.Has(engine.Active) {
 		proof.NotTested = append(proof.NotTested, "what acts by itself (event triggers, publications, subscriptions, settings of the database)")
 	}
 	snap, err := t.Snapshot(ctx)
@@ -130,12 +151,12 @@ func prove(ctx context.Context, d *keep.Dump, t engine.Target, checks []Check, p
 		return err
 	}
 	defer snap.Close()
-	c := &comparison{d: d, snap: snap, out: out, proof: proof}
-	if err := c.objects(); err != nil {
+	c := &comparison{d: of, snap: snap, out: out, proof: proof}
+	if err := c.objects(ctx); err != nil {
 		return err
 	}
-	if err := c.tables(ctx, meter); err != nil {
+	if err := c.tables(ctx, &feed.Meter); err != nil {
 		return err
 	}
-	return c.checks(ctx, checks)
+	return c.checks(ctx, d.Checks)
 }

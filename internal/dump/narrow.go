@@ -1,7 +1,6 @@
 package dump
 
 import (
-	"fmt"
 	"slices"
 
 	"grainkeep/internal/engine"
@@ -69,12 +68,12 @@ func (r *runner) unmatched() {
 	}
 	for _, p := range r.Skip {
 		if !r.matched[p] {
-			r.w.Warn(fmt.Sprintf("the entry %q of skip_tables matches no table", p))
+			r.feed.Warn("entry-idle", "", "the entry %q of skip_tables matches no table", p)
 		}
 	}
 	for _, c := range r.Rows {
 		if !r.matched[c.Table] {
-			r.w.Warn(fmt.Sprintf("the table %q of rows matches no table", c.Table))
+			r.feed.Warn("entry-idle", "", "the table %q of rows matches no table", c.Table)
 		}
 	}
 }

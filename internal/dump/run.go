@@ -14,6 +14,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/scratch"
 )
 
 // Job is what to dump from where to where.
@@ -32,13 +33,6 @@ type Job struct {
 	Tool        string      // name and version of this program
 }
 
-// Done is a finished dump.
-type Done struct {
-	Path     string
-	ID       string
-	Manifest *manifest.Manifest
-}
-
 // Failure is a database that could not be dumped.
 type Failure struct {
 	Database string
@@ -48,38 +42,66 @@ type Failure struct {
 // Result is what came of a run.
 type Result struct {
 	Run    string
-	Done   []Done
+	Done   []*keep.Dump
 	Failed []Failure
 }
 
-// Watcher is told how a run goes on. All of it must be set.
-type Watcher struct {
-	Planned func(*Plan, *keep.Keep, keep.Room) // before anything is dumped
-	Done    func(Done)                         // after each finished dump
-	Warn    func(string)                       // it ends with warnings then
-	Note    func(string)                       // worth telling, no more
-	Meter   *event.Meter
+// Planned is told before anything is dumped.
+type Planned struct {
+	Job  *Job
+	Plan *Plan
+	Room keep.Room
 }
+
+// Word implements event.Event.
+func (Planned) Word() string { return "dump-planned" }
+
+// Text implements event.Event.
+func (p Planned) Text() string {
+	return fmt.Sprintf("%s: %s", p.Job.Name, phrase.Plural(int64(len(p.Plan.Databases)), "database"))
+}
+
+// Finished is told of each dump that is in place.
+type Finished struct{ *keep.Dump }
+
+// Word implements event.Event.
+func (Finished) Word() string { return "dump-finished" }
+
+// Text implements event.Event.
+func (f Finished) Text() string { return f.Path() }
+
+// Failed is told of each database that could not be dumped.
+type Failed struct{ Failure }
+
+// Word implements event.Event.
+func (Failed) Word() string { return "dump-failed" }
+
+// Text implements event.Event.
+func (f Failed) Text() string { return fmt.Sprintf("%s was not dumped: %v", f.Database, f.Err) }
 
 // Run takes the dumps of a job. A database that fails does not keep the others
 // from being dumped. The error is for what stops the whole run.
-func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
+func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error) {
 	if j.Keep.ReadOnly {
-		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", j.Keep.Folder).
+		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", j.Keep.Where()).
 			Advise("check that its drive is not mounted read-only, and who owns the folder")
 	}
-	lock, err := j.Keep.LockJob(j.Name)
+	lease, err := j.Keep.LockJob(ctx, j.Name)
 	if err != nil {
 		return nil, err
 	}
-	defer lock.Release()
-	r := &runner{Job: j, w: w, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(), matched: map[string]bool{}}
-	left, err := j.Keep.Sweep()
+	defer func() {
+		if e := lease.Release(); e != nil && err == nil {
+			err = leaseLost(e)
+		}
+	}()
+	r := &runner{Job: j, feed: feed, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(), matched: map[string]bool{}}
+	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if len(left) > 0 {
-		w.Note(fmt.Sprintf("cleaned up after %s that did not end properly", phrase.Plural(int64(len(left)), "run")))
+	if left > 0 {
+		feed.Note("", "cleaned up after %s that did not end properly", phrase.Plural(int64(left), "run"))
 	}
 	src, err := engine.Open(ctx, j.Source)
 	if err != nil {
@@ -89,49 +111,88 @@ func Run(ctx context.Context, j *Job, w Watcher) (*Result, error) {
 	if err := r.prepare(ctx, src); err != nil {
 		return nil, err
 	}
-	work, err := j.Keep.NewWork(r.res.Run)
-	if err != nil {
-		return nil, err
-	}
-	defer work.Close()
-	if work.Exposed() {
-		r.w.Warn(fmt.Sprintf("the file system of the keep %s cannot hide the dumps from other users of this machine", j.Keep.Folder))
-	}
-	if err := src.Fix(ctx, r.databases(), work.Folder); err != nil {
-		return nil, err
-	}
-	for _, d := range r.plan.Databases {
-		if ctx.Err() != nil {
-			return r.res, context.Cause(ctx)
-		}
-		done, err := r.database(ctx, src, work, d)
-		if err != nil {
-			r.res.Failed = append(r.res.Failed, Failure{d.Name, diskTrouble(j.Keep, err)})
-			if ctx.Err() != nil {
-				return r.res, context.Cause(ctx)
-			}
-			continue
-		}
-		r.res.Done = append(r.res.Done, *done)
-		w.Done(*done)
-	}
-	r.unmatched()
-	if len(r.res.Done) > 0 && j.Config != nil {
-		if err := j.Keep.SaveJob(j.Name, j.Config); err != nil {
-			r.w.Warn("the job's configuration could not be kept beside the dumps: " + err.Error())
-		}
-	}
-	return r.res, nil
+	return r.res, r.take(ctx, src)
+}
+
+func leaseLost(err error) error {
+	return fault.New("lease-lost", err, "this run's lease was lost while it ran").
+		Advise("another run of the job may have begun at the same time; check with 'grainkeep list' and 'verify'")
 }
 
 type runner struct {
 	*Job
-	w       Watcher
+	feed    *event.Feed
 	res     *Result
 	plan    *Plan
 	server  engine.Server
 	started time.Time
 	matched map[string]bool // entries of Skip and Rows
+}
+
+// take takes the dumps of the plan, records them and keeps the job's configuration.
+func (r *runner) take(ctx context.Context, src engine.Source) error {
+	session, err := r.Keep.Begin(ctx, r.res.Run)
+	if err != nil {
+		return err
+	}
+	always := context.WithoutCancel(ctx)
+	defer session.Close(always) // what it leaves, the next run removes
+	if session.Exposed() {
+		r.feed.Warn("keep-exposed", "", "the file system of the keep %s cannot hide the dumps from other users of this machine", r.Keep.Where())
+	}
+	local, err := scratch.New()
+	if err != nil {
+		return err
+	}
+	defer local.Close()
+	if err := r.roomForCopy(local); err != nil {
+		return err
+	}
+	if err := src.Fix(ctx, r.databases(), local.Path); err != nil {
+		return err
+	}
+	err = r.each(ctx, src, session)
+	if len(r.res.Done)+len(r.res.Failed) > 0 {
+		var failed []string
+		for _, f := range r.res.Failed {
+			failed = append(failed, f.Database)
+		}
+		if e := r.Keep.RecordRun(always, r.res.Run, r.Name, r.res.Done, failed); e != nil && err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return err
+	}
+	r.unmatched()
+	if len(r.res.Done) > 0 && r.Config != nil {
+		if err := r.Keep.SaveJob(ctx, r.Name, r.Config); err != nil {
+			r.feed.Warn("job-not-kept", "", "the job's configuration could not be kept beside the dumps: %v", err)
+		}
+	}
+	return nil
+}
+
+// each dumps one database after the other.
+func (r *runner) each(ctx context.Context, src engine.Source, session *keep.Session) error {
+	for _, d := range r.plan.Databases {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		done, err := r.database(ctx, src, session, d)
+		if err != nil {
+			f := Failure{d.Name, diskTrouble(ctx, r.Keep, err)}
+			r.res.Failed = append(r.res.Failed, f)
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			r.feed.Tell(Failed{f})
+			continue
+		}
+		r.res.Done = append(r.res.Done, done)
+		r.feed.Tell(Finished{done})
+	}
+	return nil
 }
 
 // prepare finds out what will be dumped and whether there is room.
@@ -148,7 +209,8 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	}
 	for _, d := range r.plan.Databases {
 		if d.Name == engine.ServerWide {
-			return fault.New("name-taken", nil, "a database named %s cannot be dumped: the name stands for the server itself", d.Name).Advise("leave it out with except")
+			return fault.New("name-taken", nil, "a database named %s cannot be dumped: the name stands for the server itself", d.Name).
+				Advise("leave it out with except")
 		}
 	}
 	if r.Server && r.server.Wide {
@@ -157,15 +219,15 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	if err := r.plan.Narrow(r.Only); err != nil {
 		return err
 	}
-	room, err := r.Keep.Room()
+	room, err := r.Keep.Room(ctx)
 	if err != nil {
 		return err
 	}
-	r.w.Planned(r.plan, r.Keep, room)
-	if r.server.Folder != "" && keep.SameDrive(r.server.Folder, r.Keep.Folder) {
-		r.w.Warn(SameDriveWarning(r.Keep))
+	r.feed.Tell(Planned{r.Job, r.plan, room})
+	if same, _ := r.Keep.SameDrive(r.server.Folder); same && r.server.Folder != "" {
+		r.feed.Warn(SameDrive, "", "%s", SameDriveWarning(r.Keep))
 	}
-	return r.checkRoom(room)
+	return r.checkRoom(ctx, room)
 }
 
 // databases are the names of those that the run dumps, the server itself left out.
@@ -178,40 +240,58 @@ func (r *runner) databases() (names []string) {
 	return names
 }
 
+// SameDrive is the code of the warning about a keep beside its data.
+const SameDrive = "same-file-system"
+
 // SameDriveWarning is what survey and dump say of a keep beside its data.
 func SameDriveWarning(k *keep.Keep) string {
-	return fmt.Sprintf("the keep %s is on the same file system as the data: one broken drive takes both", k.Folder)
+	return fmt.Sprintf("the keep %s is on the same file system as the data: one broken drive takes both", k.Where())
 }
 
-func (r *runner) checkRoom(room keep.Room) error {
+func (r *runner) checkRoom(ctx context.Context, room keep.Room) error {
+	if !room.Known {
+		return nil
+	}
 	if room.Floor > 0 && room.Left() <= 0 || room.Free == 0 {
 		return r.Keep.FloorReached(room)
 	}
-	need, err := Estimate(r.Keep, r.Name, r.plan.Databases)
+	need, err := Estimate(ctx, r.Keep, r.Name, r.plan.Databases)
 	if err != nil {
 		return err
 	}
-	if r.Source.CopyFirst {
-		largest := int64(0)
-		for _, d := range r.plan.Databases {
-			largest = max(largest, d.Bytes)
-		}
-		if need += largest; largest > room.Left() {
-			return fault.New("no-room", nil, "the keep %s has no room for a copy of the largest file, %s", r.Keep.Folder, phrase.Bytes(largest)).
-				Advise("make room, or leave copy_first out")
-		}
-	}
 	if need > room.Left() {
-		r.w.Warn(fmt.Sprintf("the dumps will take about %s, and the keep has %s above its floor",
-			phrase.Bytes(need), phrase.Bytes(max(0, room.Left()))))
+		r.feed.Warn("room-short", "", "the dumps will take about %s, and the keep has %s above its floor",
+			phrase.Bytes(need), phrase.Bytes(max(0, room.Left())))
+	}
+	return nil
+}
+
+// roomForCopy fails where a file is to be copied first and the scratch folder is too
+// small for it.
+func (r *runner) roomForCopy(local *scratch.Folder) error {
+	if !r.Source.CopyFirst {
+		return nil
+	}
+	largest := int64(0)
+	for _, d := range r.plan.Databases {
+		largest = max(largest, d.Bytes)
+	}
+	free, err := local.Room()
+	if err != nil {
+		return err
+	}
+	if largest > free {
+		return fault.New("no-room", nil, "the scratch folder %s has no room for a copy of the largest file, %s",
+			scratch.Base(), phrase.Bytes(largest)).
+			Advise("set TMPDIR to a folder with more room, or leave copy_first out")
 	}
 	return nil
 }
 
 // Estimate is how much a run will take on the keep, in bytes: what each
 // database's last dump took, or a third of its size.
-func Estimate(k *keep.Keep, job string, databases []engine.Database) (int64, error) {
-	dumps, err := k.Dumps()
+func Estimate(ctx context.Context, k *keep.Keep, job string, databases []engine.Database) (int64, error) {
+	dumps, err := k.Dumps(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -233,22 +313,22 @@ func Estimate(k *keep.Keep, job string, databases []engine.Database) (int64, err
 }
 
 // diskTrouble says what a failed write means.
-func diskTrouble(k *keep.Keep, err error) error {
+func diskTrouble(ctx context.Context, k *keep.Keep, err error) error {
 	var f *fault.Error
 	switch {
-	case errors.As(err, &f):
+	case errors.As(err, &f) && f.Code != "keep-unwritable":
 		return err
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fault.New("disk-full", err, "the keep %s is full", k.Folder).
+		return fault.New("disk-full", err, "the keep %s is full", k.Where()).
 			Advise("make room on its drive; the unfinished dump was removed")
 	case errors.Is(err, syscall.EFBIG):
-		return fault.New("file-too-large", err, "a file of the dump is larger than the keep %s allows", k.Folder).
+		return fault.New("file-too-large", err, "a file of the dump is larger than the keep %s allows", k.Where()).
 			Advise("check the limits (ulimit -f) and the file system; the unfinished dump was removed")
 	case errors.Is(err, syscall.EIO), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.ENOENT), errors.Is(err, syscall.ENODEV):
-		if gone := k.Present(); gone != nil {
+		if gone := k.Present(ctx); gone != nil {
 			return gone
 		}
-		return fault.New("keep-unwritable", err, "cannot write to the keep %s", k.Folder).Advise("check its drive")
+		return fault.New("keep-unwritable", err, "cannot write to the keep %s", k.Where()).Advise("check its drive")
 	}
 	return err
 }

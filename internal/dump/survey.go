@@ -20,6 +20,7 @@ type Survey struct {
 	Room   keep.Room
 	Need   int64 // estimate of what a run will take, in bytes
 	Same   bool  // the keep is on the data's file system
+	Told   bool  // whether Same is known
 }
 
 // Looked is what a database that the job takes was found to hold.
@@ -65,11 +66,13 @@ func Look(ctx context.Context, j *Job) (*Survey, error) {
 	if k == nil {
 		return s, nil
 	}
-	if s.Room, err = k.Room(); err != nil {
+	if s.Room, err = k.Room(ctx); err != nil {
 		return nil, err
 	}
-	s.Same = s.Server.Folder != "" && keep.SameDrive(s.Server.Folder, k.Folder)
-	s.Need, err = Estimate(k, j.Name, s.Plan.Databases)
+	if s.Server.Folder != "" {
+		s.Same, s.Told = k.SameDrive(s.Server.Folder)
+	}
+	s.Need, err = Estimate(ctx, k, j.Name, s.Plan.Databases)
 	return s, err
 }
 

@@ -126,6 +126,12 @@ type Scripter interface {
 	Script(ctx context.Context, database, sql string) error
 }
 
+// Mighty is a source that knows what its user could do beyond scratch databases of its
+// own; in words, empty if nothing.
+type Mighty interface {
+	Might(ctx context.Context) (string, error)
+}
+
 // Snapshot is one moment of one database.
 type Snapshot interface {
 	// Moment is the instant whose data the snapshot holds, by the server's clock.
@@ -296,7 +302,17 @@ type Catalog struct {
 	Tables   []Table           // sorted by ID
 	Objects  []Object          // in load order
 	Warnings []string          // what is not part of the one moment
-	Position map[string]string // where in the server's change log the moment is; empty: not known
+	Position *Position         // where in the server's change log the moment is; nil: not known
+}
+
+// Position is a place in a server's change log. Which fields count is the engine's
+// business.
+type Position struct {
+	System string `json:"system,omitempty"` // identifies the server that wrote the log
+	File   string `json:"file,omitempty"`   // MariaDB, MySQL: the log file, and the offset in it, in bytes
+	Offset int64  `json:"offset,omitempty"`
+	GTID   string `json:"gtid,omitempty"` // MariaDB, MySQL: the set of all transactions so far
+	LSN    string `json:"lsn,omitempty"`  // PostgreSQL
 }
 
 // TargetSpec says what to restore into.
@@ -312,6 +328,16 @@ type TargetSpec struct {
 	Facts   map[string]string
 	Aside   time.Time // the instant that the renamed database's name shows
 	Folder  string    // where a file engine may put a scratch database
+}
+
+// New says to make a database of a name.
+func New(name, keepID, run string, facts map[string]string) TargetSpec {
+	return TargetSpec{Name: name, KeepID: keepID, Run: run, Facts: facts}
+}
+
+// Scratch says to make a scratch database; a file engine makes it in a folder.
+func Scratch(keepID, run string, facts map[string]string, folder string) TargetSpec {
+	return TargetSpec{KeepID: keepID, Run: run, Facts: facts, Folder: folder}
 }
 
 // Target is a database being restored. It stands under a working name until

@@ -1,209 +1,317 @@
 package keep
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"time"
 
+	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/store"
 )
 
 // Dump is a dump found in a keep.
 type Dump struct {
-	Path     string
 	ID       string // the manifest's SHA-256
 	Manifest *manifest.Manifest
-	Err      error // why the manifest cannot be read; then ID and Manifest are empty
+	Err      error // why it cannot be read; then ID and Manifest are empty
 	Proofs   []Proof
+	ProofErr error // why its newest proof cannot be read; then none counts
 	Keep     *Keep // nil for a dump outside a keep
+
+	files store.Reader
+	dir   string // in the keep: JOB/DATABASE/TIME-KIND; what cannot be read may be less of it
 }
 
+// Path is where the dump lies, as people and scripts write it.
+func (d *Dump) Path() string { return d.files.Where("") }
+
 // Short is the part of a dump's id that people type.
-func (d *Dump) Short() string {
-	if len(d.ID) < 10 {
-		return d.ID
-	}
-	return d.ID[:10]
-}
+func (d *Dump) Short() string { return d.ID[:min(10, len(d.ID))] }
 
 // Name is JOB/DATABASE, or the path when the manifest cannot be read.
 func (d *Dump) Name() string {
 	if d.Manifest == nil {
-		return d.Path
+		return d.Path()
 	}
 	return d.Manifest.Job + "/" + d.Manifest.Database
 }
 
-// Dumps lists the dumps of a keep, oldest first, with their proofs.
-func (k *Keep) Dumps() ([]*Dump, error) {
-	jobs, err := os.ReadDir(k.Folder)
-	if err != nil {
-		return nil, fault.New("keep-unreadable", err, "cannot look into the keep %s", k.Folder)
+// MayBeOf says whether the dump is of a job, and of a database unless that is empty, or
+// may be, where it cannot be read.
+func (d *Dump) MayBeOf(job, database string) bool {
+	if d.Manifest != nil {
+		return d.Manifest.Job == job && (database == "" || d.Manifest.Database == database)
 	}
-	var dumps []*Dump
-	for _, j := range jobs {
-		if !j.IsDir() || !JobName.MatchString(j.Name()) || j.Name() == jobsName || j.Name() == proofsName {
-			continue
-		}
-		paths, err := filepath.Glob(filepath.Join(globQuote(k.Folder), j.Name(), "*", "*"))
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range paths {
-			if dumpFolder.MatchString(filepath.Base(p)) {
-				if d := k.read(p); d != nil {
-					dumps = append(dumps, d)
-				}
-			}
-		}
-	}
-	sort.SliceStable(dumps, func(a, b int) bool { return dumps[a].when().Before(dumps[b].when()) })
-	return dumps, nil
+	parts := strings.Split(d.dir, "/")
+	return parts[0] == job && (database == "" || len(parts) < 2 || parts[1] == DatabaseFolder(database))
 }
 
-func globQuote(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
-}
-
-func (d *Dump) when() time.Time {
+// When is the dump's moment; of one that cannot be read, the last instant of the second
+// that its name tells, or the zero time if it tells none.
+func (d *Dump) When() time.Time {
 	if d.Manifest != nil {
 		return d.Manifest.Moment
 	}
-	t, _ := time.Parse(stampLayout, strings.SplitN(filepath.Base(d.Path), "-", 2)[0])
-	return t
+	m := dumpFolder.FindStringSubmatch(d.dir[strings.LastIndexByte(d.dir, '/')+1:])
+	if m == nil {
+		return time.Time{}
+	}
+	t, err := time.Parse(stampLayout, m[1])
+	if err != nil {
+		return time.Time{}
+	}
+	return t.Add(time.Second - time.Nanosecond)
 }
 
-// read gives the dump in a folder; nil where there is no manifest, so no dump.
-func (k *Keep) read(path string) *Dump {
-	d, err := ReadDump(path)
-	if errors.Is(err, fs.ErrNotExist) {
+// Stat looks at a file of the dump.
+func (d *Dump) Stat(ctx context.Context, path string) (store.Entry, error) {
+	return d.files.Stat(ctx, path)
+}
+
+// Raw opens a file of the dump as it is stored.
+func (d *Dump) Raw(ctx context.Context, path string) (io.ReadCloser, error) {
+	return d.files.Open(ctx, path, 0, -1)
+}
+
+// ReadAll reads a file of the dump, of at most limit bytes, whole.
+func (d *Dump) ReadAll(ctx context.Context, path string, limit int64) ([]byte, error) {
+	return store.ReadAll(ctx, d.files, path, limit)
+}
+
+// List visits the files and folders of the dump.
+func (d *Dump) List(ctx context.Context, folder string, visit func(store.Entry) error) error {
+	return d.files.List(ctx, folder, visit)
+}
+
+// Open opens a file of the dump for its text. It gives no more of it than the manifest
+// says that there is.
+func (d *Dump) Open(ctx context.Context, path string) (*blob.Source, error) {
+	f, ok := d.Manifest.File(path)
+	if !ok {
+		return nil, &fs.PathError{Op: "open", Path: d.files.Where(path), Err: fs.ErrNotExist}
+	}
+	r, err := d.files.Open(ctx, path, 0, -1)
+	if err != nil {
+		return nil, err
+	}
+	return blob.Open(r, d.compression(path), blob.Bounds{Stored: f.Bytes, Raw: f.Raw})
+}
+
+// compression is that of a file: the few that people read are never compressed.
+func (d *Dump) compression(path string) blob.Compression {
+	c := blob.Compression(d.Manifest.Compression)
+	if strings.HasSuffix(path, c.Ending()) {
+		return c
+	}
+	return blob.None
+}
+
+// Dumps lists the dumps of a keep, oldest first, with their proofs. What cannot be read
+// is in the list too, with its error: nothing is passed over.
+func (k *Keep) Dumps(ctx context.Context) ([]*Dump, error) {
+	var dumps []*Dump
+	folders := func(of string, visit func(name string) error) error {
+		err := k.st.List(ctx, of, func(e store.Entry) error {
+			base := e.Name[strings.LastIndexByte(e.Name, '/')+1:]
+			if of == "" && !IsJob(base) || base[0] == '.' {
+				return nil
+			}
+			if !e.Folder {
+				if e.Foreign {
+					dumps = append(dumps, k.unreadable(e.Name, foreignError(k.st.Where(e.Name))))
+				}
+				return nil
+			}
+			return visit(e.Name)
+		})
+		if err == nil || of == "" || ctx.Err() != nil || errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		dumps = append(dumps, k.unreadable(of, fault.New("folder-unreadable", err, "cannot look into %s", k.st.Where(of)).
+			Advise("dumps may be in it; check who owns it, and the drive")))
 		return nil
 	}
+	err := folders("", func(job string) error {
+		return folders(job, func(database string) error {
+			return folders(database, func(dir string) error {
+				if !dumpFolder.MatchString(dir[len(database)+1:]) {
+					return nil
+				}
+				d, err := k.read(ctx, dir)
+				if d != nil {
+					dumps = append(dumps, d)
+				}
+				return err
+			})
+		})
+	})
 	if err != nil {
-		return &Dump{Path: path, Err: err, Keep: k}
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		return nil, fault.New("keep-unreadable", err, "cannot look into the keep %s", k.Where())
 	}
-	d.Keep = k
-	d.Proofs = k.proofs(d.ID)
-	return d
+	Sort(dumps)
+	return dumps, nil
 }
 
-// DumpAt reads the dump in a folder, with its proofs if it lies in a keep.
-func DumpAt(path string) (*Dump, error) {
+func foreignError(where string) error {
+	return fault.New("folder-foreign", store.ErrNotRegular, "%s", where).
+		Advise("a link, a pipe or a device does not belong in a keep; see who put it there")
+}
+
+func (k *Keep) unreadable(dir string, err error) *Dump {
+	return &Dump{Err: err, Keep: k, files: store.Sub(k.st, dir), dir: dir}
+}
+
+// Sort sorts dumps, also of several keeps, oldest first.
+func Sort(dumps []*Dump) {
+	slices.SortStableFunc(dumps, func(a, b *Dump) int { return a.When().Compare(b.When()) })
+}
+
+// read gives the dump in a folder; nil where there is no manifest, so no dump. The error
+// is of the context only.
+func (k *Keep) read(ctx context.Context, dir string) (*Dump, error) {
+	d, err := readDump(ctx, store.Sub(k.st, dir))
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return k.unreadable(dir, err), nil
+	}
+	d.Keep, d.dir = k, dir
+	d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
+	return d, nil
+}
+
+func readDump(ctx context.Context, files store.Reader) (*Dump, error) {
+	data, err := readSmall(ctx, files, manifest.Name, manifest.MaxBytes)
+	if err != nil {
+		return nil, err
+	}
+	m, id, err := manifest.Decode(data)
+	if err != nil {
+		return nil, err
+	}
+	return &Dump{ID: id, Manifest: m, files: files}, nil
+}
+
+// readSmall reads a file whole. What is no regular file, or too large, is damage; what
+// could not be read is not.
+func readSmall(ctx context.Context, files store.Reader, name string, limit int64) ([]byte, error) {
+	data, err := store.ReadAll(ctx, files, name, limit)
+	var large *store.TooLargeError
+	switch {
+	case err == nil || errors.Is(err, fs.ErrNotExist):
+		return data, err
+	case errors.Is(err, store.ErrNotRegular), errors.As(err, &large):
+		return nil, fault.New("manifest-damaged", err, "%s is damaged", name).Exit(fault.ProvenBad)
+	}
+	return nil, fault.New("dump-unreadable", err, "cannot read %s", files.Where(name)).
+		Advise("that says nothing about the dump: check who owns it, and the drive")
+}
+
+// DumpAt reads the dump in a folder of this machine, with its proofs if it lies in a keep.
+func DumpAt(ctx context.Context, path string) (*Dump, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	if k := Around(path); k != nil {
-		if d := k.read(path); d != nil {
-			return d, nil
-		}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
 	}
-	d, err := ReadDump(path)
+	absent := fault.Wrong("dump-absent", "%s is not a dump: it has no %s", path, manifest.Name)
+	if k, dir := around(ctx, path); k != nil {
+		d, err := k.read(ctx, dir)
+		if d == nil && err == nil {
+			err = absent
+		}
+		return d, err
+	}
+	st, err := store.Open(ctx, path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.Wrong("dump-absent", "%s is not a dump: it has no %s", path, manifest.Name)
+		return nil, absent
 	}
 	if err != nil {
-		return &Dump{Path: path, Err: err}, nil
+		return nil, fault.New("dump-unreadable", err, "cannot look into %s", path)
+	}
+	files := store.Sub(st, "")
+	d, err := readDump(ctx, files)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, absent
+	case err != nil:
+		return &Dump{Err: err, files: files}, nil
 	}
 	return d, nil
 }
 
-// ReadDump reads the manifest of the dump in a folder.
-func ReadDump(path string) (*Dump, error) {
-	m, id, err := manifest.Read(filepath.Join(path, manifest.Name))
-	if err != nil {
-		return nil, err
+// around finds the keep that a folder lies in, and the folder's name in it.
+func around(ctx context.Context, path string) (*Keep, string) {
+	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
+		if k, err := Open(ctx, dir); err == nil {
+			name, err := filepath.Rel(dir, path)
+			if err != nil || store.CheckName(filepath.ToSlash(name)) != nil {
+				return nil, ""
+			}
+			return k, filepath.ToSlash(name)
+		}
+		if dir == filepath.Dir(dir) {
+			return nil, ""
+		}
 	}
-	return &Dump{Path: path, ID: id, Manifest: m}, nil
 }
 
-// Proof is the record of a drill.
-type Proof struct {
-	Format      int       `json:"format"`
-	Dump        string    `json:"dump"`
-	At          time.Time `json:"at"`
-	Proven      bool      `json:"proven"`
-	On          string    `json:"on"` // where it was restored
-	Product     string    `json:"product"`
-	Version     string    `json:"version"`
-	Tool        string    `json:"tool"`
-	Seconds     float64   `json:"restore_seconds"`
-	Tables      int       `json:"tables"`
-	Rows        int64     `json:"rows"`
-	Objects     int       `json:"objects"`
-	Differences []string  `json:"differences,omitempty"`
-	Warnings    []string  `json:"warnings,omitempty"`
-	NotTested   []string  `json:"not_tested,omitempty"`
-	Checks      []Answer  `json:"checks,omitempty"`
-}
+// State is what is known of a dump's restoring.
+type State string
 
-// Answer is the outcome of an administrator's check.
-type Answer struct {
-	SQL    string `json:"sql"`
-	Wanted string `json:"wanted"`
-	Got    string `json:"got"`
-	Good   bool   `json:"good"`
-}
+// The states. The newest drill counts.
+const (
+	Proven      State = "proven"
+	Unproven    State = "unproven"
+	Failed      State = "failed its drill"
+	Undrillable State = "cannot be drilled"
+)
 
-// State is what is known of a dump's restoring: "proven", "unproven" or
-// "failed its drill". The newest drill counts.
-func (d *Dump) State() string {
+// State tells what is known of the dump's restoring.
+func (d *Dump) State() State {
 	switch p := d.LastProof(); {
+	case d.ProofErr != nil:
+		return Unproven
 	case p == nil && d.Manifest != nil && d.Manifest.Database == engine.ServerWide:
-		return "not drilled"
+		return Undrillable
 	case p == nil:
-		return "unproven"
+		return Unproven
 	case p.Proven:
-		return "proven"
+		return Proven
 	}
-	return "failed its drill"
+	return Failed
 }
 
 // LastProof is the newest drill's record, or nil.
 func (d *Dump) LastProof() *Proof {
-	if len(d.Proofs) == 0 {
+	if len(d.Proofs) == 0 || d.ProofErr != nil {
 		return nil
 	}
 	return &d.Proofs[len(d.Proofs)-1]
 }
 
-func (k *Keep) proofs(id string) (list []Proof) {
-	paths, _ := filepath.Glob(filepath.Join(globQuote(k.Folder), proofsName, id, "*.json"))
-	sort.Strings(paths)
-	for _, p := range paths {
-		var proof Proof
-		data, err := os.ReadFile(p)
-		if err == nil && json.Unmarshal(data, &proof) == nil && proof.Dump == id {
-			list = append(list, proof)
-		}
+// Readable fails for a dump whose manifest cannot be read.
+func (d *Dump) Readable() error {
+	if d.Err != nil {
+		return fmt.Errorf("%s: %w", d.Path(), d.Err)
 	}
-	return list
-}
-
-// Record writes a proof beside the dumps.
-func (k *Keep) Record(p Proof) error {
-	data, err := json.MarshalIndent(p, "", "  ")
-	if err != nil {
-		return err
-	}
-	folder := filepath.Join(k.Folder, proofsName, p.Dump)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return unwritable(k.Folder, err)
-	}
-	name := p.At.UTC().Format("20060102T150405.000Z") + ".json"
-	temp := filepath.Join(folder, ".new-"+name)
-	if err := WriteNew(temp, append(data, '\n')); err != nil {
-		return unwritable(k.Folder, err)
-	}
-	if err := os.Rename(temp, filepath.Join(folder, name)); err != nil {
-		return unwritable(k.Folder, err)
-	}
-	return syncFolder(folder)
+	return nil
 }

@@ -1,22 +1,23 @@
-// Package keep is the place where dumps live: its marker, its layout, its
-// working folders and locks, and how a finished dump comes into place.
+// Package keep is the place where dumps live, in a store: its marker, its layout, its
+// leases, and how a finished dump comes into place. It also knows what it holds: a
+// record of each run, so that what vanishes is missed.
 package keep
 
 import (
+	"context"
 	"crypto/rand"
 	_ "embed"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
-	"syscall"
+	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/record"
+	"grainkeep/internal/store"
 )
 
 const (
@@ -25,198 +26,228 @@ const (
 	workName   = ".work"
 	jobsName   = "jobs"
 	proofsName = "proofs"
+	runsName   = "runs"
 	formatNow  = 1
 )
+
+// maxSmall bounds the keep's own small files: marker, jobs, proofs, records, sums.
+const maxSmall = 4 << 20 // bytes
 
 //go:embed start-here.txt
 var startHere []byte
 
-// Keep is an open keep.
+// Keep is an open keep. Its methods may be called side by side.
 type Keep struct {
-	Folder   string // absolute
 	ID       string
-	Founded  time.Time
+	Created  time.Time
 	Floor    Floor
 	ReadOnly bool // nothing can be written here now
+
+	st    store.Store
+	start string // digest of START-HERE.txt
 }
 
 type marker struct {
 	Format  int       `json:"format"`
 	ID      string    `json:"id"`
-	Founded time.Time `json:"founded"`
+	Created time.Time `json:"created"`
+	Start   string    `json:"start_here_sha256"`
 	Note    string    `json:"note"`
 }
 
-// Create founds a keep: it makes the folder if need be, then the marker. A
-// folder with other things in it becomes a keep only with anyway set.
-func Create(folder string, anyway bool) (*Keep, error) {
-	folder, err := filepath.Abs(folder)
+// Where is the keep's place, as people and scripts write it.
+func (k *Keep) Where() string { return k.st.Where("") }
+
+// Create makes a keep at a path or a URL: it makes the place if need be, then the
+// marker. A place with other things in it becomes a keep only with adopt set.
+func Create(ctx context.Context, place string, adopt bool) (*Keep, error) {
+	st, err := store.Make(ctx, place)
 	if err != nil {
-		return nil, err
+		return nil, unwritable(phrase.Redact(place), err)
 	}
-	entries, err := os.ReadDir(folder)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.MkdirAll(folder, 0o700); err != nil {
-			return nil, unwritable(folder, err)
-		}
-	case err != nil:
-		return nil, fault.New("keep-unreadable", err, "cannot look into %s", folder)
-	}
-	for _, e := range entries {
-		if e.Name() == markerName {
-			return nil, fault.New("keep-exists", nil, "%s is a keep already", folder).
+	var foreign []string
+	err = st.List(ctx, "", func(e store.Entry) error {
+		if e.Name == markerName {
+			return fault.New("keep-exists", nil, "%s is a keep already", st.Where("")).
 				Advise("nothing needs to be done; 'grainkeep list --from' shows what is in it")
 		}
+		if e.Name != "lost+found" && e.Name != startName { // a new file system, an earlier try
+			foreign = append(foreign, e.Name)
+		}
+		return nil
+	})
+	if fault.HasCode(err, "keep-exists") {
+		return nil, err
 	}
-	if foreign := foreignEntries(entries); len(foreign) > 0 && !anyway {
-		return nil, fault.New("keep-not-empty", nil, "%s holds other things (%s)", folder, foreign[0]).
-			Advise("choose an empty folder, or add --found to make this one a keep all the same; nothing in it is touched")
+	if err != nil {
+		return nil, fault.New("keep-unreadable", err, "cannot look into %s", st.Where(""))
 	}
+	if len(foreign) > 0 && !adopt {
+		return nil, fault.New("keep-not-empty", nil, "%s holds other things (%s)", st.Where(""), foreign[0]).
+			Advise("choose an empty folder, or add --adopt to make this one a keep all the same; nothing in it is touched")
+	}
+	return newKeep(ctx, st)
+}
+
+func newKeep(ctx context.Context, st store.Store) (*Keep, error) {
 	var id [8]byte
 	rand.Read(id[:])
-	m := marker{Format: formatNow, ID: hex.EncodeToString(id[:]), Founded: time.Now().UTC().Truncate(time.Second),
-		Note: "This folder is a keep of Grain Keep. See START-HERE.txt."}
-	data, err := json.MarshalIndent(m, "", "  ")
+	m := marker{Format: formatNow, ID: hex.EncodeToString(id[:]), Created: time.Now().UTC().Truncate(time.Second),
+		Start: record.ID(startHere), Note: "This is a keep of Grain Keep. See " + startName + "."}
+	data, _, err := record.Encode(m)
 	if err != nil {
 		return nil, err
 	}
-	if err := WriteNew(filepath.Join(folder, startName), startHere); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, unwritable(folder, err)
+	if err := store.WriteNew(ctx, st, startName, startHere); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, unwritable(st.Where(""), err)
 	}
-	if err := WriteNew(filepath.Join(folder, markerName), append(data, '\n')); err != nil {
-		return nil, unwritable(folder, err)
+	if err := store.WriteNew(ctx, st, markerName, data); err != nil {
+		return nil, unwritable(st.Where(""), err)
 	}
-	return &Keep{Folder: folder, ID: m.ID, Founded: m.Founded}, syncFolder(folder)
+	return &Keep{st: st, ID: m.ID, Created: m.Created, start: m.Start}, nil
 }
 
-// foreignEntries are what a new file system or an earlier try may not have left.
-func foreignEntries(entries []fs.DirEntry) (names []string) {
-	for _, e := range entries {
-		if n := e.Name(); n != "lost+found" && n != startName {
-			names = append(names, n)
-		}
-	}
-	return names
+func unwritable(where string, err error) error {
+	return fault.New("keep-unwritable", err, "cannot write to the keep %s", where).
+		Advise("check that the drive is mounted and writable, and that %s may be written by this user", where)
 }
 
-func unwritable(folder string, err error) error {
-	return fault.New("keep-unwritable", err, "cannot write to the keep %s", folder).
-		Advise("check that the drive is mounted and writable, and that %s may be written by this user", folder)
-}
+func (k *Keep) unwritable(err error) error { return unwritable(k.Where(), err) }
 
-// Open opens the keep in a folder. A folder without a marker is not a keep, even
+// Open opens the keep at a path or a URL. A folder without a marker is not a keep, even
 // if it is empty: a drive may not be mounted there.
-func Open(folder string) (*Keep, error) {
-	folder, err := filepath.Abs(folder)
+func Open(ctx context.Context, place string) (*Keep, error) {
+	st, err := store.Open(ctx, place)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New("keep-absent", nil, "there is no folder %s", phrase.Redact(place)).
+			Advise("mount its drive, or make a keep there with 'grainkeep keep create %s'", phrase.Redact(place))
+	}
+	if err != nil {
+		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", phrase.Redact(place))
+	}
+	return In(ctx, st)
+}
+
+// In opens the keep in a store.
+func In(ctx context.Context, st store.Store) (*Keep, error) {
+	m, err := readMarker(ctx, st)
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(filepath.Join(folder, markerName))
-	if errors.Is(err, fs.ErrNotExist) {
-		if _, err := os.Stat(folder); err != nil {
-			return nil, fault.New("keep-absent", nil, "there is no folder %s", folder).
-				Advise("mount its drive, or found a keep there with 'grainkeep keep create %s'", folder)
-		}
-		return nil, fault.New("keep-not-founded", nil, "%s is not a keep: it has no %s", folder, markerName).
-			Advise("if a drive belongs there, it may not be mounted; if this is really the place, found it with 'grainkeep keep create %s'", folder)
+	k := &Keep{st: st, ID: m.ID, Created: m.Created, start: m.Start}
+	if r, ok := st.(interface{ ReadOnly() bool }); ok {
+		k.ReadOnly = r.ReadOnly()
 	}
-	if err != nil {
-		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", folder)
-	}
-	var m marker
-	if err := json.Unmarshal(data, &m); err != nil || m.ID == "" {
-		return nil, fault.New("keep-marker-damaged", err, "%s in %s is damaged", markerName, folder).
-			Advise("the dumps themselves may be whole: give 'verify' the path of a dump's folder")
-	}
-	if m.Format > formatNow {
-		return nil, fault.New("format-too-new", nil, "the keep %s has format %d, and this program knows formats up to %d", folder, m.Format, formatNow).
-			Advise("use a newer grainkeep")
-	}
-	k := &Keep{Folder: folder, ID: m.ID, Founded: m.Founded}
-	k.ReadOnly = unix.Access(folder, unix.W_OK) != nil
 	return k, nil
 }
 
-// Around finds the keep that a dump's folder lies in, or nil.
-func Around(path string) *Keep {
-	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
-		if k, err := Open(dir); err == nil {
-			return k
-		}
-		if dir == filepath.Dir(dir) {
-			return nil
-		}
+func readMarker(ctx context.Context, st store.Store) (*marker, error) {
+	where := st.Where("")
+	data, err := store.ReadAll(ctx, st, markerName, maxSmall)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fault.New("keep-unmarked", nil, "%s is not a keep: it has no %s", where, markerName).
+			Advise("if a drive belongs there, it may not be mounted; if this is really the place, make it a keep with 'grainkeep keep create %s'", where)
+	case errors.Is(err, store.ErrNotRegular):
+		return nil, markerDamaged(where, err)
+	case err != nil:
+		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", where)
 	}
+	var m marker
+	if err := record.Decode(data, &m); err != nil {
+		return nil, markerDamaged(where, err)
+	}
+	switch {
+	case m.Format > formatNow:
+		return nil, fault.New("format-too-new", nil, "the keep %s has format %d, and this program knows formats up to %d",
+			where, m.Format, formatNow).Advise("use a newer grainkeep")
+	case m.Format < 1 || !hexID(m.ID):
+		return nil, markerDamaged(where, errors.New("what it says makes no sense"))
+	}
+	return &m, nil
 }
 
-// Present fails when the keep's folder no longer carries its marker: its drive
+func markerDamaged(where string, err error) error {
+	return fault.New("keep-marker-damaged", err, "%s in %s is damaged", markerName, where).
+		Advise("the dumps themselves may be intact: give 'verify' the path of a dump's folder")
+}
+
+// hexID says whether a text is an id of ours: it also becomes a part of names.
+func hexID(s string) bool {
+	return len(s) >= 4 && len(s) <= 64 && strings.Trim(s, "0123456789abcdef") == ""
+}
+
+// Present fails when the keep's place no longer carries its marker: its drive
 // went away while somebody was writing.
-func (k *Keep) Present() error {
-	if now, err := Open(k.Folder); err != nil || now.ID != k.ID {
-		return fault.New("keep-vanished", nil, "the keep %s went away while a dump was written", k.Folder).
+func (k *Keep) Present(ctx context.Context) error {
+	gone := func(err error) error {
+		return fault.New("keep-vanished", err, "the keep %s went away while a dump was written", k.Where()).
 			Advise("check its drive and its mount; the dump that was being written does not count")
 	}
-	return nil
+	if p, ok := k.st.(interface{ Present() bool }); ok && !p.Present() {
+		return gone(nil)
+	}
+	m, err := readMarker(ctx, k.st)
+	if err != nil && ctx.Err() == nil || err == nil && m.ID != k.ID {
+		return gone(nil)
+	}
+	return context.Cause(ctx)
 }
+
+// SameDrive says whether a path of this machine lies on the keep's file system; known
+// is false where that cannot be told.
+func (k *Keep) SameDrive(path string) (same, known bool) {
+	if b, ok := k.st.(interface {
+		SameDrive(path string) (same, known bool)
+	}); ok {
+		return b.SameDrive(path)
+	}
+	return false, false
+}
+
+// jobCheck begins the last line of a kept job: the digest of all that is above it.
+const jobCheck = "# sha256 of the lines above: "
 
 // SaveJob keeps the job's configuration as last run, without secrets.
-func (k *Keep) SaveJob(job string, text []byte) error {
-	path := k.JobFile(job)
-	if old, err := os.ReadFile(path); err == nil && string(old) == string(text) {
+func (k *Keep) SaveJob(ctx context.Context, job string, text []byte) error {
+	r, ok := k.st.(store.Replacer)
+	if !ok {
+		return errors.New("this kind of store cannot replace a file")
+	}
+	text = fmt.Appendf(text, "%s%s\n", jobCheck, record.ID(text))
+	if old, err := store.ReadAll(ctx, k.st, jobFile(job), maxSmall); err == nil && string(old) == string(text) {
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return unwritable(k.Folder, err)
-	}
-	temp := filepath.Join(filepath.Dir(path), ".new-"+job)
-	os.Remove(temp)
-	if err := WriteNew(temp, text); err != nil {
-		return unwritable(k.Folder, err)
-	}
-	return os.Rename(temp, path)
-}
-
-// JobFile is where a job's configuration is kept.
-func (k *Keep) JobFile(job string) string {
-	return filepath.Join(k.Folder, jobsName, job+".toml")
-}
-
-// WriteNew writes a file that does not exist yet and syncs it.
-func WriteNew(path string, data []byte) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Sync()
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	return err
-}
-
-func syncFolder(path string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := f.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) {
-		return err // EINVAL: a file system that does not sync folders
+	if err := r.Replace(ctx, jobFile(job), text); err != nil {
+		return k.unwritable(err)
 	}
 	return nil
 }
 
-// syncTree syncs every folder below and including path; files are synced when
-// they are written.
-func syncTree(path string) error {
-	return filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
-		if err != nil || !d.IsDir() {
-			return err
-		}
-		return syncFolder(p)
-	})
+func jobFile(job string) string { return jobsName + "/" + job + ".toml" }
+
+// Job reads a job's configuration as it last ran; fs.ErrNotExist if none is kept. What
+// it says chooses no place, no user and no command.
+func (k *Keep) Job(ctx context.Context, job string) ([]byte, error) {
+	if !IsJob(job) {
+		return nil, fs.ErrNotExist
+	}
+	data, err := store.ReadAll(ctx, k.st, jobFile(job), maxSmall)
+	if err != nil {
+		return nil, err
+	}
+	text := string(data)
+	at := strings.LastIndex(text, jobCheck)
+	if at < 0 || text[at:] != jobCheck+record.ID(data[:at])+"\n" {
+		return nil, fault.New("job-damaged", nil, "%s is damaged: the check in its last line does not match the lines above",
+			k.st.Where(jobFile(job)))
+	}
+	return data, nil
+}
+
+// NewRun makes the id of a run.
+func NewRun() string {
+	var b [6]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
 }

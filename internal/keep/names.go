@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/phrase"
 )
 
 // maxName is the longest escaped name; file systems allow 255 bytes, and endings
@@ -70,7 +71,7 @@ func DumpFolder(moment time.Time, kind string) string {
 	return moment.UTC().Format(stampLayout) + "-" + kind
 }
 
-var dumpFolder = regexp.MustCompile(`^\d{8}T\d{6}Z-(full|differential|incremental)(-\d+)?$`)
+var dumpFolder = regexp.MustCompile(`^(\d{8}T\d{6}Z)-(full|differential|incremental)(-\d+)?$`)
 
-// JobName is what names of jobs look like.
-var JobName = regexp.MustCompile(`^[a-z0-9_-]+$`)
+// IsJob says whether a folder may be a job's.
+func IsJob(name string) bool { return phrase.IsJob(name) }

@@ -1,238 +1,254 @@
 package keep
 
 import (
-	"crypto/rand"
-	"encoding/hex"
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
-	"github.com/gofrs/flock"
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/store"
 )
 
-// Holder is who holds a lock, for messages.
-type Holder struct {
-	PID   int       `json:"pid"`
-	Host  string    `json:"host"`
-	Since time.Time `json:"since"`
-}
+const leaseEnding = ".lease"
 
-// Lock is a lock file in the keep's working folder, gone once it is released.
-type Lock struct {
-	path string
-	l    *flock.Flock
-}
-
-// tryLock takes a lock file. The file may be removed by its last holder at any
-// time, so after locking it must still be the one at the path.
-func tryLock(path string) (*Lock, error) {
-	for {
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return nil, err
-		}
-		l := flock.New(path, flock.SetPermissions(0o600), flock.SetFlag(os.O_CREATE|os.O_RDWR))
-		ok, err := l.TryLock()
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // the last to leave removed the folder
-		}
-		if err != nil {
-			return nil, err
-		}
-		if !ok {
-			l.Close()
-			return nil, nil
-		}
-		here, err1 := l.Stat()
-		there, err2 := os.Stat(path)
-		if err1 == nil && err2 == nil && os.SameFile(here, there) {
-			host, _ := os.Hostname()
-			data, _ := json.Marshal(Holder{PID: os.Getpid(), Host: host, Since: time.Now().UTC().Truncate(time.Second)})
-			if err := os.WriteFile(path, data, 0o600); err != nil {
-				l.Close()
-				return nil, err
-			}
-			return &Lock{path: path, l: l}, nil
-		}
-		l.Close()
+// LockJob takes the lease that a job's runs exclude each other with, on all machines.
+func (k *Keep) LockJob(ctx context.Context, job string) (store.Lease, error) {
+	st, ok := k.st.(store.Leaser)
+	if !ok {
+		return nil, errors.New("this kind of store has no leases")
 	}
-}
-
-// takeLock takes a lock file, and tries again for a moment: a clean-up holds each
-// lock that it finds for as long as it takes to look.
-func takeLock(path string) (*Lock, error) {
-	for range 5 {
-		if l, err := tryLock(path); l != nil || err != nil {
-			return l, err
+	l, err := take(ctx, st, workName+"/job-"+job+leaseEnding)
+	var held *store.HeldError
+	if errors.As(err, &held) {
+		e := fault.New("job-running", held, "the job %s is already running", job).Exit(fault.Running)
+		if held.Here {
+			return nil, e.Advise("wait for it to end; nothing was done now")
 		}
-		time.Sleep(20 * time.Millisecond)
+		return nil, e.Advise("wait for it to end; if that machine is gone, its lease expires %s after its last sign of life (%s ago)",
+			store.Expiry, held.Silent.Round(time.Second))
 	}
-	return nil, nil
-}
-
-// Release gives the lock up and removes its file, and the folder of the locks if
-// nothing else is in it.
-func (l *Lock) Release() {
-	os.Remove(l.path)
-	l.l.Close()
-	os.Remove(filepath.Dir(l.path))
-}
-
-// LockJob takes the lock that a job's runs exclude each other with.
-func (k *Keep) LockJob(job string) (*Lock, error) {
-	path := filepath.Join(k.workFolder(), "job-"+job+".lock")
-	l, err := takeLock(path)
 	if err != nil {
-		return nil, unwritable(k.Folder, err)
-	}
-	if l == nil {
-		var h Holder
-		data, _ := os.ReadFile(path)
-		who := "another process"
-		if json.Unmarshal(data, &h) == nil && h.PID != 0 {
-			who = fmt.Sprintf("process %d on %s, since %s", h.PID, h.Host, h.Since.Local().Format("2006-01-02 15:04:05"))
-		}
-		return nil, fault.New("job-running", nil, "the job %s is already running: %s", job, who).Exit(fault.Running).
-			Advise("wait for it to end; nothing was done now")
+		return nil, k.unwritable(err)
 	}
 	return l, nil
 }
 
-func (k *Keep) workFolder() string { return filepath.Join(k.Folder, workName) }
-
-// Work is a hidden working folder on the keep's file system.
-type Work struct {
-	Folder string
-	keep   *Keep
-	lock   *Lock
+// take takes a lease, and tries again for a moment: a clean-up holds each lease that it
+// finds for as long as it takes to look.
+func take(ctx context.Context, st store.Leaser, name string) (store.Lease, error) {
+	for n := 0; ; n++ {
+		l, err := st.Lease(ctx, name)
+		var held *store.HeldError
+		if !errors.As(err, &held) || n == 4 {
+			return l, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
-// NewWork makes a working folder that is known to be alive until Close.
-func (k *Keep) NewWork(run string) (*Work, error) {
-	lock, err := takeLock(filepath.Join(k.workFolder(), run+".lock"))
-	if err == nil && lock == nil {
-		err = errors.New("its lock is held")
+// Session is a run's hidden place in the keep, in which its dumps are made.
+type Session struct {
+	k     *Keep
+	run   string
+	lease store.Lease
+	stage store.Stage
+}
+
+// Begin makes the hidden place of a run, which is known to be alive until Close.
+func (k *Keep) Begin(ctx context.Context, run string) (*Session, error) {
+	leaser, ok1 := k.st.(store.Leaser)
+	stager, ok2 := k.st.(store.Stager)
+	if !ok1 || !ok2 {
+		return nil, errors.New("dumps cannot be made in this kind of store")
 	}
+	lease, err := take(ctx, leaser, workName+"/"+run+leaseEnding)
 	if err != nil {
-		return nil, unwritable(k.Folder, err)
+		return nil, k.unwritable(err)
 	}
-	w := &Work{Folder: filepath.Join(k.workFolder(), run), keep: k, lock: lock}
-	if err := os.Mkdir(w.Folder, 0o700); err != nil {
-		lock.Release()
-		return nil, unwritable(k.Folder, err)
-	}
-	return w, nil
-}
-
-// Exposed says that the file system does not keep permissions: others can read
-// what is made here.
-func (w *Work) Exposed() bool {
-	st, err := os.Stat(w.Folder)
-	return err == nil && st.Mode().Perm()&0o077 != 0
-}
-
-// Close removes the working folder and what is in it.
-func (w *Work) Close() error {
-	err := os.RemoveAll(w.Folder)
-	w.lock.Release()
-	return err
-}
-
-// Sweep removes what killed runs left: working folders and locks that nobody
-// holds. It gives the names of the folders.
-func (k *Keep) Sweep() ([]string, error) {
-	entries, err := os.ReadDir(k.workFolder())
+	stage, err := stager.Stage(ctx, workName+"/"+run)
 	if err != nil {
-		return nil, nil //nolint:nilerr // no working folder, nothing to sweep
+		return nil, k.unwritable(errors.Join(err, lease.Release()))
 	}
-	names := map[string]bool{}
-	for _, e := range entries {
-		names[strings.TrimSuffix(e.Name(), ".lock")] = true
-	}
-	var removed []string
-	if len(names) == 0 {
-		os.Remove(k.workFolder())
-	}
-	for name := range names {
-		lock, err := tryLock(filepath.Join(k.workFolder(), name+".lock"))
-		if err != nil {
-			return removed, unwritable(k.Folder, err)
-		}
-		if lock == nil {
-			continue // alive
-		}
-		folder := filepath.Join(k.workFolder(), name)
-		if _, err := os.Stat(folder); err == nil {
-			removed = append(removed, name)
-		}
-		err = os.RemoveAll(folder)
-		lock.Release()
-		if err != nil {
-			return removed, unwritable(k.Folder, err)
-		}
-	}
-	return removed, nil
+	return &Session{k: k, run: run, lease: lease, stage: stage}, nil
 }
 
-// Place moves a finished dump from the working folder to where dumps live. It
-// never replaces anything, and gives the path.
-func (w *Work) Place(from, job, database string, moment time.Time, kind string) (string, error) {
-	if err := w.keep.Present(); err != nil {
-		return "", err
+// Exposed says that others on this machine can read what is made here.
+func (s *Session) Exposed() bool { return s.stage.Exposed() }
+
+// Close removes the hidden place and what is in it.
+func (s *Session) Close(ctx context.Context) error {
+	err := s.k.st.(store.Stager).Clear(ctx, workName+"/"+s.run)
+	return errors.Join(err, s.lease.Release())
+}
+
+// Draft is a dump that is being made. Create may be called side by side.
+type Draft struct {
+	s      *Session
+	folder string
+}
+
+// Draft begins the dump of a database.
+func (s *Session) Draft(database string) *Draft { return &Draft{s, DatabaseFolder(database)} }
+
+// Create implements blob.Creator.
+func (d *Draft) Create(ctx context.Context, name string) (store.Writer, error) {
+	return d.s.stage.Create(ctx, d.folder+"/"+name)
+}
+
+// intents is the folder of a stage that names, by their ids, the dumps that were put
+// in place or were about to be: who cleans up after a killed run records them.
+const intents = "+placing"
+
+// Place writes the digests and, last of all, the manifest, and moves the dump to where
+// dumps live. Before that it looks at every file that the manifest names. It never
+// replaces anything.
+func (d *Draft) Place(ctx context.Context, m *manifest.Manifest) (*Dump, error) {
+	data, id, err := m.Encode()
+	if err != nil {
+		return nil, err
 	}
-	if err := syncTree(from); err != nil {
-		return "", unwritable(w.keep.Folder, err)
+	if err := store.WriteNew(ctx, d, manifest.Sums, []byte(m.SumLines(id))); err != nil {
+		return nil, err
 	}
-	parent := filepath.Join(w.keep.Folder, job, DatabaseFolder(database))
-	if err := os.MkdirAll(parent, 0o700); err != nil {
-		return "", unwritable(w.keep.Folder, err)
+	if err := store.WriteNew(ctx, d, manifest.Name, data); err != nil {
+		return nil, err
 	}
+	if err := d.look(ctx, m, int64(len(data)), int64(len(m.SumLines(id)))); err != nil {
+		return nil, err
+	}
+	if err := store.WriteNew(ctx, d.s.stage, intents+"/"+id, nil); err != nil {
+		return nil, err
+	}
+	dir, err := d.move(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	return &Dump{Keep: d.s.k, files: store.Sub(d.s.k.st, dir), dir: dir, ID: id, Manifest: m}, nil
+}
+
+// look fails unless every file of the dump is there, in full, and the run is still
+// the one that it was: somebody else's clean-up must not leave half a dump.
+func (d *Draft) look(ctx context.Context, m *manifest.Manifest, bytes, sums int64) error {
+	if err := d.s.k.Present(ctx); err != nil {
+		return err
+	}
+	if err := d.s.lease.Held(); err != nil {
+		return lostFiles(d.s.k, err)
+	}
+	files := append([]manifest.File{{Path: manifest.Name, Bytes: bytes}, {Path: manifest.Sums, Bytes: sums}}, m.Files...)
+	for _, f := range files {
+		e, err := d.s.stage.Stat(ctx, d.folder+"/"+f.Path)
+		if err != nil {
+			return lostFiles(d.s.k, err)
+		}
+		if e.Folder || e.Foreign || e.Bytes != f.Bytes {
+			return lostFiles(d.s.k, fmt.Errorf("%s has %d bytes, and %d were written", f.Path, e.Bytes, f.Bytes))
+		}
+	}
+	return nil
+}
+
+func lostFiles(k *Keep, err error) error {
+	return fault.New("work-vanished", err, "the files of the unfinished dump in %s did not stay as they were written", k.Where()).
+		Advise("something removes or changes files in the keep's hidden folder %s; look for it, then take the dump again", workName)
+}
+
+// move gives the dump its name: its moment and its kind.
+func (d *Draft) move(ctx context.Context, m *manifest.Manifest) (string, error) {
+	parent := m.Job + "/" + DatabaseFolder(m.Database)
 	for n := 1; n < 1000; n++ {
-		path := filepath.Join(parent, DumpFolder(moment, kind))
+		dir := parent + "/" + DumpFolder(m.Moment, string(m.Kind))
 		if n > 1 {
-			path += fmt.Sprintf("-%d", n)
+			dir += fmt.Sprintf("-%d", n)
 		}
-		err := renameNew(from, path)
-		if errors.Is(err, syscall.EEXIST) || errors.Is(err, syscall.ENOTEMPTY) {
+		err := d.s.stage.Place(ctx, d.folder, dir)
+		if errors.Is(err, fs.ErrExist) {
 			continue
 		}
 		if err != nil {
-			return "", unwritable(w.keep.Folder, err)
+			return "", d.s.k.unwritable(err)
 		}
-		for _, dir := range []string{parent, filepath.Dir(parent), w.keep.Folder} {
-			if err := syncFolder(dir); err != nil {
-				return "", unwritable(w.keep.Folder, err)
-			}
-		}
-		return path, nil
+		return dir, nil
 	}
-	return "", fault.New("name-taken", nil, "every name for this second is taken in %s", parent)
+	return "", fault.New("name-taken", nil, "every name for this second is taken in %s", d.s.k.st.Where(parent))
 }
 
-// renameNew renames only if nothing is there.
-func renameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) {
-		// A file system without it: the job's lock keeps other writers away.
-		if _, e := os.Lstat(to); e == nil {
-			return syscall.EEXIST
-		}
-		return os.Rename(from, to)
+// Sweep removes what killed runs left, on this machine or, after their leases have
+// expired, on another; their dumps that came into place are recorded. It tells how many
+// runs they were.
+func (k *Keep) Sweep(ctx context.Context) (runs int, err error) {
+	leaser, ok := k.st.(store.Leaser)
+	if !ok {
+		return 0, nil
 	}
-	return err
+	names := map[string]bool{}
+	err = k.st.List(ctx, workName, func(e store.Entry) error {
+		if base := strings.TrimPrefix(e.Name, workName+"/"); ours(base) {
+			names[strings.TrimSuffix(base, leaseEnding)] = true
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, k.unwritable(err)
+	}
+	for name := range names {
+		lease, err := leaser.Lease(ctx, workName+"/"+name+leaseEnding)
+		var held *store.HeldError
+		if errors.As(err, &held) {
+			continue // alive
+		}
+		if err != nil {
+			return runs, k.unwritable(err)
+		}
+		there, err := k.clear(ctx, name)
+		if err = errors.Join(err, lease.Release()); err != nil {
+			return runs, k.unwritable(err)
+		}
+		if there {
+			runs++
+		}
+	}
+	return runs, nil
 }
 
-// NewRun makes the id of a run.
-func NewRun() string {
-	var b [6]byte
-	rand.Read(b[:])
-	return hex.EncodeToString(b[:])
+// ours says whether a name in the hidden folder is one that a keep gives there.
+func ours(name string) bool {
+	name, isLease := strings.CutSuffix(name, leaseEnding)
+	if job, ok := strings.CutPrefix(name, "job-"); ok {
+		return isLease && IsJob(job)
+	}
+	return hexID(name)
+}
+
+// clear removes the hidden place of a run that is dead, and says whether it had one.
+func (k *Keep) clear(ctx context.Context, run string) (there bool, err error) {
+	name := workName + "/" + run
+	if there, err = store.Exists(ctx, k.st, name); !there || err != nil {
+		return there, err
+	}
+	var ids []string
+	err = k.st.List(ctx, name+"/"+intents, func(e store.Entry) error {
+		ids = append(ids, e.Name[strings.LastIndexByte(e.Name, '/')+1:])
+		return nil
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return true, err
+	}
+	if len(ids) > 0 {
+		if err := k.recordKilled(ctx, run, ids); err != nil {
+			return true, err
+		}
+	}
+	return true, k.st.(store.Stager).Clear(ctx, name)
 }

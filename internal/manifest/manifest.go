@@ -1,20 +1,16 @@
 // Package manifest is the record that a dump carries about itself. A dump exists
-// when its manifest exists. The format is documented in docs/format.md.
+// when its manifest exists. It is an envelope, the same for everything that a dump can
+// hold, and a payload. The format is documented in docs/format.md.
 package manifest
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
-	"os"
-	"slices"
 	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/record"
 )
 
 // Names of the files beside the data.
@@ -30,11 +26,18 @@ const (
 // Version is the version of the format that this program writes.
 const Version = 1
 
+// MaxBytes bounds a manifest. A larger one is neither written nor read.
+const MaxBytes = 64 << 20
+
 // Kind says what a dump builds on.
 type Kind string
 
-// Full is a dump that builds on nothing.
-const Full Kind = "full"
+// The kinds.
+const (
+	Full         Kind = "full"         // on nothing
+	Differential Kind = "differential" // on the last full
+	Incremental  Kind = "incremental"  // on the last dump of any kind in the chain
+)
 
 // Run is the execution of a job that a dump came from.
 type Run struct {
@@ -53,6 +56,58 @@ type Source struct {
 	User    string `json:"user,omitempty"`
 }
 
+// File is a file of the dump.
+type File struct {
+	Path   string `json:"path"`
+	Bytes  int64  `json:"bytes"`
+	Raw    int64  `json:"raw_bytes"` // before compression
+	SHA256 string `json:"sha256"`
+}
+
+// Manifest is everything known about a dump. Times are UTC.
+type Manifest struct {
+	Format      int              `json:"format"`
+	Tool        string           `json:"tool"`
+	Keep        string           `json:"keep"`
+	Job         string           `json:"job"`
+	Database    string           `json:"database"`
+	Kind        Kind             `json:"kind"`
+	Base        string           `json:"base,omitempty"` // the id of the dump that this one builds on
+	Moment      time.Time        `json:"moment"`
+	Zone        string           `json:"zone"`
+	Started     time.Time        `json:"started"`
+	Finished    time.Time        `json:"finished"`
+	Run         Run              `json:"run"`
+	Source      Source           `json:"source"`
+	From        *engine.Position `json:"from,omitempty"` // in the server's change log: where the changes begin
+	To          *engine.Position `json:"to,omitempty"`   // the same: where the moment is
+	Compression string           `json:"compression"`
+	Warnings    []string         `json:"warnings,omitempty"`
+	RawBytes    int64            `json:"raw_bytes"`
+	StoredBytes int64            `json:"stored_bytes"`
+	Payload     Payload          `json:"payload"`
+	Files       []File           `json:"files"`
+}
+
+// The types of payloads.
+const TypeSQL = "sql"
+
+// Payload is what the dump holds. Type says which of the others is set.
+type Payload struct {
+	Type string `json:"type"`
+	SQL  *SQL   `json:"sql,omitempty"`
+}
+
+// SQL is the payload of a database: its objects and its rows, as SQL.
+type SQL struct {
+	Facts       map[string]string `json:"facts"`
+	Fingerprint string            `json:"fingerprint"` // the algorithm
+	Catalog     string            `json:"catalog"`     // a digest of everything but the rows
+	Objects     map[string]int    `json:"objects"`     // how many of each kind
+	LeftOut     []string          `json:"left_out,omitempty"`
+	Tables      []Table           `json:"tables"`
+}
+
 // Table is a dumped table.
 type Table struct {
 	ID      string   `json:"id"`
@@ -69,46 +124,6 @@ type Table struct {
 	Files     []string `json:"files"`
 }
 
-// Has says whether the dump has a file of a section.
-func (m *Manifest) Has(section string) bool {
-	return slices.ContainsFunc(m.Files, func(f File) bool { return strings.HasPrefix(f.Path, section+".") })
-}
-
-// File is a file of the dump.
-type File struct {
-	Path   string `json:"path"`
-	Bytes  int64  `json:"bytes"`
-	Raw    int64  `json:"raw_bytes,omitempty"` // before compression
-	SHA256 string `json:"sha256"`
-}
-
-// Manifest is everything known about a dump. Times are UTC.
-type Manifest struct {
-	Format      int               `json:"format"`
-	Tool        string            `json:"tool"`
-	Keep        string            `json:"keep"`
-	Job         string            `json:"job"`
-	Database    string            `json:"database"`
-	Kind        Kind              `json:"kind"`
-	Moment      time.Time         `json:"moment"`
-	Zone        string            `json:"zone"`
-	Started     time.Time         `json:"started"`
-	Finished    time.Time         `json:"finished"`
-	Run         Run               `json:"run"`
-	Source      Source            `json:"source"`
-	Facts       map[string]string `json:"facts"`
-	Compression string            `json:"compression"`
-	Fingerprint string            `json:"fingerprint"`
-	Objects     map[string]int    `json:"objects"`            // how many of each kind
-	Position    map[string]string `json:"position,omitempty"` // of the moment in the server's change log
-	LeftOut     []string          `json:"left_out,omitempty"` // by the job: tables, and what needs them
-	Warnings    []string          `json:"warnings,omitempty"`
-	RawBytes    int64             `json:"raw_bytes"`
-	StoredBytes int64             `json:"stored_bytes"`
-	Tables      []Table           `json:"tables"`
-	Files       []File            `json:"files"`
-}
-
 // ObjectEntry is one line of the objects file: an object and where its SQL is.
 type ObjectEntry struct {
 	engine.Object
@@ -117,41 +132,86 @@ type ObjectEntry struct {
 	Length int64  `json:"length"`
 }
 
+// Tables are the tables of a database's dump.
+func (m *Manifest) Tables() []Table {
+	if m.Payload.SQL == nil {
+		return nil
+	}
+	return m.Payload.SQL.Tables
+}
+
+// Facts are what the database was made with.
+func (m *Manifest) Facts() map[string]string {
+	if m.Payload.SQL == nil {
+		return nil
+	}
+	return m.Payload.SQL.Facts
+}
+
+// Rows is the sum of the rows of all tables.
+func (m *Manifest) Rows() (n int64) {
+	for _, t := range m.Tables() {
+		n += t.Rows
+	}
+	return n
+}
+
+// Partial says whether the dump leaves tables or rows out.
+func (m *Manifest) Partial() bool {
+	if m.Payload.SQL != nil && len(m.Payload.SQL.LeftOut) > 0 {
+		return true
+	}
+	for _, t := range m.Tables() {
+		if t.Condition != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// Has says whether the dump has a file of a section.
+func (m *Manifest) Has(section engine.Section) bool {
+	for _, f := range m.Files {
+		if strings.HasPrefix(f.Path, string(section)+".") {
+			return true
+		}
+	}
+	return false
+}
+
+// File finds a file of the dump by its path.
+func (m *Manifest) File(path string) (File, bool) {
+	for _, f := range m.Files {
+		if f.Path == path {
+			return f, true
+		}
+	}
+	return File{}, false
+}
+
 // Encode gives the manifest's bytes, ending in the check over themselves, and
-// the dump's id, which is their SHA-256.
+// the dump's id, which is their SHA-256. What could not be read again is an error.
 func (m *Manifest) Encode() (data []byte, id string, err error) {
-	data, err = json.MarshalIndent(m, "", "  ")
-	if err != nil {
-		return nil, "", err
+	if err := m.Check(); err != nil {
+		return nil, "", fmt.Errorf("the manifest would not be readable: %w", err)
 	}
-	data = append(bytes.TrimSuffix(data, []byte("\n}")), ",\n"...)
-	sum := sha256.Sum256(data)
-	data = append(data, fmt.Sprintf("  %q: %q\n}\n", checkKey, hex.EncodeToString(sum[:]))...)
-	return data, IDOf(data), nil
+	data, id, err = record.Encode(m)
+	if len(data) > MaxBytes {
+		return nil, "", fault.New("manifest-too-large", nil,
+			"the manifest would have %d bytes, and at most %d are read", len(data), MaxBytes).
+			Advise("the database has too many tables for one dump; skip_tables leaves some out")
+	}
+	return data, id, err
 }
 
-const checkKey = "sha256_of_the_lines_above"
-
-// IDOf gives the id of a manifest's bytes.
-func IDOf(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}
-
-// Decode reads a manifest's bytes, checks them against themselves, and gives the
-// dump's id.
+// Decode reads a manifest's bytes, checks them against themselves and everything in
+// them for sense, and gives the dump's id.
 func Decode(data []byte) (*Manifest, string, error) {
-	at := bytes.LastIndex(data, []byte("  \""+checkKey+"\": \""))
-	if at < 0 {
-		return nil, "", damaged("its last line is not the check over the lines above")
-	}
-	sum := sha256.Sum256(data[:at])
-	want := fmt.Sprintf("  %q: %q\n}\n", checkKey, hex.EncodeToString(sum[:]))
-	if string(data[at:]) != want {
-		return nil, "", damaged("the check in its last line does not match the lines above")
+	if len(data) > MaxBytes {
+		return nil, "", damaged("it is too large")
 	}
 	var m Manifest
-	if err := json.Unmarshal(data, &m); err != nil {
+	if err := record.Decode(data, &m); err != nil {
 		return nil, "", damaged(err.Error())
 	}
 	if m.Format > Version {
@@ -159,28 +219,14 @@ func Decode(data []byte) (*Manifest, string, error) {
 			"this dump has format %d, and this program knows formats up to %d", m.Format, Version).
 			Advise("use a newer grainkeep, or restore it by hand as its README.txt says")
 	}
-	return &m, IDOf(data), nil
+	if err := m.Check(); err != nil {
+		return nil, "", damaged(err.Error())
+	}
+	return &m, record.ID(data), nil
 }
 
 func damaged(why string) *fault.Error {
 	return fault.New("manifest-damaged", nil, "%s is damaged: %s", Name, why).Exit(fault.ProvenBad)
-}
-
-// Read reads the manifest of the dump in a folder.
-func Read(path string) (*Manifest, string, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, "", err
-	}
-	return Decode(data)
-}
-
-// Rows is the sum of the rows of all tables.
-func (m *Manifest) Rows() (n int64) {
-	for _, t := range m.Tables {
-		n += t.Rows
-	}
-	return n
 }
 
 // SumLines are the lines of SHA256SUMS, the manifest's own among them.

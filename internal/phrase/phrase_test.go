@@ -68,3 +68,32 @@ func TestMatch(t *testing.T) {
 	require.False(t, Match("a.c", "abc"))
 	require.False(t, Match("season", "season_2026"))
 }
+
+func TestFloor(t *testing.T) {
+	for text, want := range map[string]Floor{"": {}, "15%": {Percent: 15}, "20 GiB": {Bytes: 20 << 30}} {
+		got, err := ParseFloor(text)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	for _, text := range []string{"150%", "-1%", "NaN%", "Inf%", "much"} {
+		_, err := ParseFloor(text)
+		require.Error(t, err, text)
+	}
+}
+
+func TestWhatIsShownIsClean(t *testing.T) {
+	for text, want := range map[string]string{
+		"Skerryvoe – é": "Skerryvoe – é", "a\nb\tc": `a\nb\tc`, "\x1b[2Jx\x9b": `\x1b[2Jx\x9b`, "\u009b1m": `\u009b1m`,
+		"txt\u202egnp": `txt\u202egnp`, "a\u200bb": `a\u200bb`, "\u2028": `\u2028`, "\xff": `\xff`, "\U000e0041": `\U000e0041`,
+	} {
+		require.Equal(t, want, Clean(text))
+	}
+	require.Equal(t, "a\n\\x1b", CleanLines("a\n\x1b"))
+	require.Equal(t, "{\"é\\u009b\\u202e\\udb40\\udc41\"}\n", CleanJSON("{\"é\u009b\u202e\U000e0041\"}\n"))
+	for text, want := range map[string]string{
+		"postgres://ann:pw@db/x": "postgres://…@db/x", "mysql:ann:p@w@db": "mysql:…@db", "db1:5432": "db1:5432",
+		"s3://b?access_key=AA&region=x": "s3://b?access_key=…&region=x", "/srv/a@b": "/srv/a@b",
+	} {
+		require.Equal(t, want, Redact(text))
+	}
+}

@@ -9,12 +9,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 )
 
 // Bytes writes a size with binary units: "0 B", "812 B", "14.2 MiB".
 func Bytes(n int64) string {
+	if n == math.MinInt64 { // it has no positive
+		n++
+	}
 	if n < 0 {
 		return "-" + Bytes(-n)
 	}
@@ -143,11 +144,3 @@ func Match(pattern, name string) bool {
 
 // HasPattern says whether a text is a pattern rather than a literal name.
 func HasPattern(s string) bool { return strings.ContainsAny(s, "*?") }
-
-// OneLine makes a name safe to show: control characters are escaped.
-func OneLine(s string) string {
-	if !strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError }) {
-		return s
-	}
-	return strconv.Quote(s)
-}

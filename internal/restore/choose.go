@@ -11,7 +11,7 @@ import (
 // choose leaves what is to be restored: everything, or some tables with what
 // they need.
 func (l *loader) choose() error {
-	l.tables = l.m.Tables
+	l.tables = l.m.Tables()
 	if l.opt.Owners == Mine {
 		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners || o.Kind == "owner" })
 	}
@@ -55,7 +55,7 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 	wanted := map[string]bool{}
 	for _, n := range names {
 		var hits []string
-		for _, t := range m.Tables {
+		for _, t := range m.Tables() {
 			if n == t.ID || n == t.Name || n == t.Schema+"."+t.Name {
 				hits = append(hits, t.ID)
 			}
@@ -72,7 +72,7 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v", hits)
 		}
 	}
-	for _, t := range m.Tables {
+	for _, t := range m.Tables() {
 		if wanted[t.ID] && t.Through != "" { // its rows may land in any of the tree's partitions
 			pickTree(m, t.Through, wanted)
 		}
@@ -82,7 +82,7 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 
 // pickTree takes a partitioned table: it is its partitions.
 func pickTree(m *manifest.Manifest, root string, wanted map[string]bool) (found bool) {
-	for _, t := range m.Tables {
+	for _, t := range m.Tables() {
 		if root != "" && t.Tree == root {
 			wanted[t.ID], wanted[t.Tree], found = true, true, true
 		}

@@ -54,7 +54,7 @@ func TestNeeded(t *testing.T) {
 }
 
 func TestPickTables(t *testing.T) {
-	m := &manifest.Manifest{Tables: []manifest.Table{{ID: `s."A b"`, Schema: "s", Name: "A b"}, {ID: "s.t", Schema: "s", Name: "t"}, {ID: "z.t", Schema: "z", Name: "t"}}}
+	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: `s."A b"`, Schema: "s", Name: "A b"}, {ID: "s.t", Schema: "s", Name: "t"}, {ID: "z.t", Schema: "z", Name: "t"}}}}}
 	for _, name := range []string{`s."A b"`, "A b", "s.A b"} {
 		got, err := PickTables(m, []string{name, "z.t"})
 		require.NoError(t, err)
@@ -68,9 +68,9 @@ func TestPickTables(t *testing.T) {
 }
 
 func TestPickPartitionedTables(t *testing.T) {
-	m := &manifest.Manifest{Tables: []manifest.Table{{ID: "a.t", Schema: "a", Name: "t"}, {ID: "b.t", Schema: "b", Name: "t"}, {ID: "a.only", Schema: "a", Name: "only"},
+	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: "a.t", Schema: "a", Name: "t"}, {ID: "b.t", Schema: "b", Name: "t"}, {ID: "a.only", Schema: "a", Name: "only"},
 		{ID: "a.p1", Schema: "a", Name: "p1", Tree: "a.p"}, {ID: "a.p2", Schema: "a", Name: "p2", Tree: "a.p"},
-		{ID: "a.h1", Schema: "a", Name: "h1", Tree: "a.h", Through: "a.h"}, {ID: "a.h2", Schema: "a", Name: "h2", Tree: "a.h", Through: "a.h"}}}
+		{ID: "a.h1", Schema: "a", Name: "h1", Tree: "a.h", Through: "a.h"}, {ID: "a.h2", Schema: "a", Name: "h2", Tree: "a.h", Through: "a.h"}}}}}
 	pick := func(names ...string) string {
 		wanted, err := PickTables(m, names)
 		if err != nil {

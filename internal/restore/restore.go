@@ -3,20 +3,19 @@ package restore
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"grainkeep/internal/blob"
+	"grainkeep/internal/chain"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/verify"
 )
 
@@ -47,8 +46,7 @@ type Options struct {
 	Owners  Owners
 	Into    bool // the database is there already: empty, or with the tables for just rows
 	Part    Part
-	Warn    func(string) // told before anything is loaded
-	Passive bool         // leave out what acts by itself once it is there
+	Passive bool // leave out what acts by itself once it is there
 }
 
 // Outcome is what came of a restore.
@@ -82,9 +80,10 @@ func (o *Outcome) Warnings() (list []string) {
 	return list
 }
 
-// Run restores a dump into a new database of a source. Until it is complete, the
-// database has a working name; if anything fails, it is removed.
-func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, meter *event.Meter) (out *Outcome, err error) {
+// Run restores what a plan ends with into a new database of a source. Until it is
+// complete, the database has a working name; if anything fails, it is removed.
+func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options, feed *event.Feed) (out *Outcome, err error) {
+	d := plan.Base
 	src, err := engine.Open(ctx, to)
 	if err != nil {
 		return nil, err
@@ -98,44 +97,58 @@ func Run(ctx context.Context, d *keep.Dump, to engine.Location, opt Options, met
 	swept, err := src.Sweep(ctx, d.Manifest.Keep)
 	swept.Removed, swept.Foreign = nil, nil // a drill tells of them
 	for _, s := range swept.Sentences() {
-		opt.Warn(s)
+		feed.Warn("swept", "", "%s", s)
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := compareVersions(ctx, src, d, opt.Warn); err != nil {
+	if err := compareVersions(ctx, src, d, feed); err != nil {
 		return nil, err
 	}
-	tables, made, err := toFill(d, opt)
+	tables, made, err := toFill(ctx, d, opt)
 	if err != nil {
 		return nil, err
 	}
-	t, err := src.Target(ctx, engine.TargetSpec{Name: opt.Name, Replace: opt.Replace, Into: opt.Into, Fill: tables, Made: made, Warn: opt.Warn, KeepID: d.Manifest.Keep,
-		Run: keep.NewRun(), Facts: d.Manifest.Facts, Aside: time.Now()})
+	spec := engine.New(opt.Name, d.Manifest.Keep, keep.NewRun(), d.Manifest.Facts())
+	spec.Replace, spec.Into, spec.Fill, spec.Made, spec.Aside = opt.Replace, opt.Into, tables, made, time.Now()
+	spec.Warn = func(s string) { feed.Warn("target", "", "%s", s) }
+	t, err := src.Target(ctx, spec)
 	if err != nil {
 		return nil, err
 	}
-	out, err = Load(ctx, d, t, opt, meter)
+	done := false
+	defer func() { // also when a defect is on its way up
+		if done {
+			return
+		}
+		if e := Discard(ctx, t); e != nil && err != nil {
+			err = fmt.Errorf("%w (and the unfinished database could not be removed: %v)", err, e)
+		}
+	}()
+	out, err = Load(ctx, d, t, opt, feed)
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
-	if err == nil {
-		out.Aside, err = t.Finish(context.WithoutCancel(ctx)) // names change all at once
-	}
 	if err != nil {
-		clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		if e := t.Discard(clean); e != nil {
-			err = fmt.Errorf("%w (and the unfinished database could not be removed: %v)", err, e)
-		}
 		return nil, err
 	}
+	if out.Aside, err = t.Finish(context.WithoutCancel(ctx)); err != nil { // names change all at once
+		return nil, err
+	}
+	done = true
 	return out, nil
+}
+
+// Discard removes an unfinished database, also after the context has ended.
+func Discard(ctx context.Context, t engine.Target) error {
+	clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	return t.Discard(clean)
 }
 
 // toFill lists the tables that must be there, and empty, when just rows are restored, and
 // how they were made.
-func toFill(d *keep.Dump, opt Options) (tables []string, made []engine.Object, err error) {
+func toFill(ctx context.Context, d *keep.Dump, opt Options) (tables []string, made []engine.Object, err error) {
 	if opt.Part != Rows {
 		return nil, nil, nil
 	}
@@ -143,12 +156,16 @@ func toFill(d *keep.Dump, opt Options) (tables []string, made []engine.Object, e
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, t := range d.Manifest.Tables {
+	for _, t := range d.Manifest.Tables() {
 		if len(opt.Only) == 0 || wanted[t.ID] {
 			tables = append(tables, t.ID)
 		}
 	}
-	objects, err := Objects(d)
+	reader, err := payload.NewReader(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	objects, err := reader.Objects(ctx)
 	for _, o := range objects {
 		if o.Kind == "table" && slices.Contains(tables, o.Table) {
 			made = append(made, o)
@@ -158,7 +175,7 @@ func toFill(d *keep.Dump, opt Options) (tables []string, made []engine.Object, e
 }
 
 // compareVersions warns of a target that is older than the dump's server.
-func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, warn func(string)) error {
+func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, feed *event.Feed) error {
 	server, err := src.Describe(ctx)
 	if err != nil {
 		return err
@@ -169,7 +186,8 @@ func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, warn 
 	}
 	from := d.Manifest.Source
 	if major(server.Version) < major(from.Version) && server.Product == from.Product {
-		warn(fmt.Sprintf("the dump is of %s %s, and the target is the older %s: it may lack what the dump uses", from.Product, from.Version, server.Version))
+		feed.Warn("target-older", "", "the dump is of %s %s, and the target is the older %s: it may lack what the dump uses",
+			from.Product, from.Version, server.Version)
 	}
 	return nil
 }
@@ -178,26 +196,33 @@ func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, warn 
 type loader struct {
 	d       *keep.Dump
 	m       *manifest.Manifest
+	files   *payload.Reader
 	t       engine.Target
 	opt     Options
 	meter   *event.Meter
 	out     *Outcome
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
-	text    map[string][]byte // of the files that hold objects
 
-	mu sync.Mutex // guards out and text while objects are made side by side
+	mu sync.Mutex // guards out while objects are made side by side
 }
 
-// Load loads a dump into a target: structure, rows, keys, the rest.
-func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, meter *event.Meter) (*Outcome, error) {
-	l := &loader{d: d, m: d.Manifest, t: t, opt: opt, meter: meter, text: map[string][]byte{},
-		out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
-	start := time.Now()
-	if bad := verify.Present(d); len(bad) > 0 {
-		return nil, damaged(d, verify.Summary(bad))
+// Load loads a full dump into a target: structure, rows, keys, the rest.
+func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, feed *event.Feed) (*Outcome, error) {
+	files, err := payload.NewReader(d)
+	if err != nil {
+		return nil, err
 	}
-	if err := l.index(); err != nil {
+	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, meter: &feed.Meter, out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
+	start := time.Now()
+	bad, err := verify.Present(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if len(bad) > 0 {
+		return nil, payload.Damage(d, verify.Summary(bad))
+	}
+	if l.objects, err = files.Index(ctx); err != nil {
 		return nil, err
 	}
 	if err := l.choose(); err != nil {
@@ -211,25 +236,6 @@ func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, meter
 	}
 	l.out.Took = time.Since(start)
 	return l.out, nil
-}
-
-func damaged(d *keep.Dump, what string) error {
-	return fault.New("dump-damaged", errors.New(what), "the dump %s of %s cannot be used", d.Short(), d.Name()).
-		Advise("use another dump; 'grainkeep list' shows them")
-}
-
-// Damaged says whether an error means that the dump's own files are at fault.
-func Damaged(err error) bool { return fault.HasCode(err, "dump-damaged") }
-
-func (l *loader) index() error {
-	data, err := l.read(manifest.ObjectsOf + blob.Compression(l.m.Compression).Ending())
-	if err != nil {
-		return err
-	}
-	if err := json.Unmarshal(data, &l.objects); err != nil {
-		return damaged(l.d, "its list of objects cannot be read: "+err.Error())
-	}
-	return nil
 }
 
 // roles looks for the roles that the objects name. Before anything is loaded, those
@@ -268,24 +274,6 @@ func (l *loader) roles(ctx context.Context) error {
 	return nil
 }
 
-// sql cuts an object's SQL out of its file.
-func (l *loader) sql(o manifest.ObjectEntry) (string, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	text, ok := l.text[o.File]
-	if !ok {
-		var err error
-		if text, err = l.read(o.File); err != nil {
-			return "", err
-		}
-		l.text[o.File] = text
-	}
-	if o.Offset < 0 || o.Length < 0 || o.Offset+o.Length > int64(len(text)) {
-		return "", damaged(l.d, "its list of objects points outside "+o.File)
-	}
-	return string(text[o.Offset : o.Offset+o.Length]), nil
-}
-
 func (l *loader) run(ctx context.Context) error {
 	s, err := l.t.Session(ctx)
 	if err != nil {
@@ -306,6 +294,10 @@ func (l *loader) run(ctx context.Context) error {
 	return nil
 }
 
+// steps are the sections after the rows, as people call them.
+var steps = map[engine.Section]string{engine.Keys: "keys", engine.References: "foreign keys", engine.Finish: "indexes and the rest",
+	engine.Owners: "owners and grants", engine.Active: "what acts by itself"}
+
 // exec runs the objects of a section. The first that fails stops it, except a
 // rule that the rows themselves break: the rows still come back.
 func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Section) error {
@@ -316,8 +308,7 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 		}
 	}
 	if section != engine.Schema {
-		l.meter.Begin(fmt.Sprintf("restoring %s: %s", l.m.Database, map[engine.Section]string{
-			engine.Keys: "keys", engine.References: "foreign keys", engine.Finish: "indexes and the rest", engine.Owners: "owners and grants", engine.Active: "what acts by itself"}[section]), len(list), 0)
+		l.meter.Begin(fmt.Sprintf("restoring %s: %s", l.m.Database, steps[section]), len(list), 0)
 	}
 	if section == engine.Keys || section == engine.References || section == engine.Finish {
 		return l.build(ctx, list)
@@ -331,7 +322,7 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 }
 
 func (l *loader) make(ctx context.Context, s engine.Session, o manifest.ObjectEntry) error {
-	sql, err := l.sql(o)
+	sql, err := l.files.SQL(ctx, o)
 	if err == nil {
 		err = l.object(ctx, s, o.Object, sql)
 	}
@@ -407,22 +398,4 @@ func (l *loader) note(o engine.Object) {
 	if o.Note != "" {
 		l.out.Notes = append(l.out.Notes, "the "+o.ID()+" "+o.Note)
 	}
-}
-
-// Objects reads a dump's objects with their SQL, in load order.
-func Objects(d *keep.Dump) ([]engine.Object, error) {
-	l := &loader{d: d, m: d.Manifest, text: map[string][]byte{}}
-	if err := l.index(); err != nil {
-		return nil, err
-	}
-	list := make([]engine.Object, len(l.objects))
-	for i, o := range l.objects {
-		sql, err := l.sql(o)
-		if err != nil {
-			return nil, err
-		}
-		list[i] = o.Object
-		list[i].SQL = sql
-	}
-	return list, nil
 }

@@ -3,7 +3,6 @@ package restore
 import (
 	"context"
 	"io"
-	"path/filepath"
 	"slices"
 	"sort"
 	"sync/atomic"
@@ -12,6 +11,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/rows"
 )
 
@@ -65,40 +65,48 @@ func (l *loader) rows(ctx context.Context) error {
 }
 
 func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64, error) {
-	f, err := blob.Open(filepath.Join(l.d.Path, path), blob.Compression(l.m.Compression))
+	f, err := l.files.Open(ctx, path)
 	if err != nil {
-		return 0, l.fileTrouble(path, err)
+		return 0, err
 	}
 	defer f.Close()
-	text := blob.NewAhead(&metered{f, l.meter})
+	in := &metered{Reader: f, meter: l.meter}
+	text := blob.NewAhead(in)
 	defer text.Close()
-	rows, err := s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
-	if err != nil {
-		if ctx.Err() != nil {
-			return 0, context.Cause(ctx)
-		}
-		return 0, l.loadTrouble(path, err)
-	}
+	n, err := s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
 	text.Close()
-	return rows, l.checkSum(path, f)
+	switch {
+	case ctx.Err() != nil:
+		return 0, context.Cause(ctx)
+	case in.err != nil: // the dump could not be read: what the server says of that does not count
+		return 0, l.files.Trouble(ctx, path, in.err)
+	case err != nil:
+		return 0, l.loadTrouble(ctx, path, err)
+	}
+	return n, l.files.CheckSum(ctx, path, f)
 }
 
 // loadTrouble tells rows that are damaged from rows that the server refuses.
-func (l *loader) loadTrouble(path string, cause error) error {
-	err := l.fileTrouble(path, cause)
-	if Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) {
+func (l *loader) loadTrouble(ctx context.Context, path string, cause error) error {
+	err := l.files.Trouble(ctx, path, cause)
+	if payload.Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) {
 		return err
 	}
 	return fault.New("restore-failed", err, "rows could not be loaded")
 }
 
+// metered counts the text that passes, and remembers why there was no more of it.
 type metered struct {
 	io.Reader
 	meter *event.Meter
+	err   error
 }
 
 func (m *metered) Read(p []byte) (int, error) {
 	n, err := m.Reader.Read(p)
 	m.meter.Bytes.Add(int64(n))
+	if err != nil && err != io.EOF {
+		m.err = err
+	}
 	return n, err
 }

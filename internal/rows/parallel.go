@@ -2,7 +2,10 @@ package rows
 
 import (
 	"context"
+	"runtime/debug"
 	"sync"
+
+	"grainkeep/internal/fault"
 )
 
 // InParallel runs workers over a list until it is empty or one of them fails.
@@ -26,7 +29,7 @@ func InParallel[T any](ctx context.Context, workers int, list []T, work func(ctx
 	errs := make([]error, workers)
 	for i := range workers {
 		group.Go(func() {
-			if errs[i] = work(ctx, next); errs[i] != nil {
+			if errs[i] = safely(func() error { return work(ctx, next) }); errs[i] != nil {
 				cancel(errs[i])
 			}
 		})
@@ -36,4 +39,16 @@ func InParallel[T any](ctx context.Context, workers int, list []T, work func(ctx
 		return context.Cause(ctx)
 	}
 	return nil
+}
+
+// safely turns a panic into an error: a defect that a damaged or hostile dump wakes must
+// not keep the others from cleaning up behind them.
+func safely(work func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fault.New("defect", nil, "a defect of grainkeep stopped the work: %v", p).
+				Advise("please report it, with this: %s", debug.Stack())
+		}
+	}()
+	return work()
 }

@@ -84,7 +84,7 @@ func TestWhatIsExpectedIsLearnt(t *testing.T) {
 				require.InEpsilon(t, rows*10_000, m.Expected.Load(), 0.01)
 			}
 		}
-		found, err := Scan(context.Background(), w, m, nil)
+		found, err := Scan(context.Background(), w, w.Catalog(), m, nil)
 		require.NoError(t, err)
 		require.EqualValues(t, 1000, found[0].Rows)
 		require.EqualValues(t, 10_000_000, m.Expected.Load(), "in the end it is what it was")

@@ -12,7 +12,8 @@ import (
 // Sink takes the rows of one table, or of a part of it.
 type Sink interface {
 	engine.Rows
-	End() error // after the last row
+	// End follows the last row. The cause is why there are no more, if not all came.
+	End(cause error) error
 }
 
 // maxReaders bounds the readers, and with them the memory.
@@ -30,8 +31,9 @@ type part struct {
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
 // as are useful. For each part it asks for a sink, which may be nil: then rows are
 // counted and thrown away. It gives each table's count and fingerprint.
-func Scan(ctx context.Context, snap engine.Snapshot, meter *event.Meter, sink func(table int) (Sink, error)) ([]Counter, error) {
-	tables := snap.Catalog().Tables
+func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter *event.Meter,
+	sink func(ctx context.Context, table int) (Sink, error)) ([]Counter, error) {
+	tables := cat.Tables
 	var parts []*part
 	var expected int64
 	for i, t := range tables {
@@ -67,10 +69,11 @@ func Scan(ctx context.Context, snap engine.Snapshot, meter *event.Meter, sink fu
 	return found, err
 }
 
-func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *event.Meter, sink func(int) (Sink, error)) (err error) {
+func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *event.Meter,
+	sink func(context.Context, int) (Sink, error)) (err error) {
 	m := metered{part: p, rows: &p.rows, meter: meter}
 	if sink != nil {
-		if m.sink, err = sink(p.table); err != nil {
+		if m.sink, err = sink(ctx, p.table); err != nil {
 			return err
 		}
 	}
@@ -79,9 +82,7 @@ func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, 
 		m.report()
 	}
 	if m.sink != nil {
-		if e := m.sink.End(); err == nil {
-			err = e
-		}
+		err = m.sink.End(err)
 	}
 	return err
 }

@@ -197,7 +197,7 @@ func (e *TooLargeError) Error() string {
 }
 
 // ReadAll reads a file of at most limit bytes whole.
-func ReadAll(ctx context.Context, s Store, name string, limit int64) ([]byte, error) {
+func ReadAll(ctx context.Context, s Reader, name string, limit int64) ([]byte, error) {
 	e, err := s.Stat(ctx, name)
 	switch {
 	case err != nil:
@@ -234,7 +234,7 @@ func WriteNew(ctx context.Context, s interface {
 }
 
 // Exists says whether something has a name.
-func Exists(ctx context.Context, s Store, name string) (bool, error) {
+func Exists(ctx context.Context, s Reader, name string) (bool, error) {
 	_, err := s.Stat(ctx, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
 
@@ -19,7 +21,7 @@ type pin struct {
 	readers   []*conn
 	free      chan *conn
 	moment    time.Time
-	position  map[string]string
+	position  engine.Position
 	tables    []pinned
 	keeper    *conn // keeps writers out of tables without transactions
 }
@@ -49,7 +51,7 @@ func (s *source) Fix(ctx context.Context, databases []string, _ string) error {
 func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin, error) {
 	end := time.Now().Add(s.at.LockWait)
 	for {
-		p := &pin{databases: databases, position: map[string]string{}}
+		p := &pin{databases: databases}
 		whole, err := s.try(ctx, p, readers)
 		if err == nil && whole {
 			p.free = make(chan *conn, len(p.readers))
@@ -202,15 +204,18 @@ func (s *source) together(ctx context.Context, p *pin) error {
 	for _, sql := range []string{"SHOW BINLOG STATUS", "SHOW MASTER STATUS", "SHOW BINARY LOG STATUS"} {
 		rows, err := lock.rows(ctx, sql)
 		if err == nil && len(rows) > 0 {
-			p.position["file"], p.position["offset"] = rows[0][0], rows[0][1]
+			if p.position.Offset, err = strconv.ParseInt(rows[0][1], 10, 64); err != nil {
+				return fmt.Errorf("the server's log position is %.40q", rows[0][1])
+			}
+			p.position.File = rows[0][0]
 			if !s.maria && len(rows[0]) > 4 {
-				p.position["gtid"] = strings.ReplaceAll(rows[0][4], "\n", "")
+				p.position.GTID = strings.ReplaceAll(rows[0][4], "\n", "")
 			}
 			break
 		}
 	}
 	if gtid, err := lock.value(ctx, "SELECT @@gtid_binlog_pos"); s.maria && err == nil && gtid != "" {
-		p.position["gtid"] = gtid
+		p.position.GTID = gtid
 	}
 	return nil // closing the connection lets go of the lock
 }
@@ -225,15 +230,17 @@ func (s *source) positionOf(ctx context.Context, p *pin) (err error) {
 		switch {
 		case r[1] == "" || r[1] == "0":
 		case strings.EqualFold(r[0], "binlog_snapshot_file"):
-			p.position["file"] = r[1]
+			p.position.File = r[1]
 		case strings.EqualFold(r[0], "binlog_snapshot_position"):
-			p.position["offset"] = r[1]
+			if p.position.Offset, err = strconv.ParseInt(r[1], 10, 64); err != nil {
+				return fmt.Errorf("the server's log position is %.40q", r[1])
+			}
 		}
 	}
-	if err == nil && p.position["file"] != "" {
-		gtid, err := s.home.value(ctx, fmt.Sprintf("SELECT binlog_gtid_pos(%s, %s)", literal(p.position["file"]), p.position["offset"]))
+	if err == nil && p.position.File != "" {
+		gtid, err := s.home.value(ctx, fmt.Sprintf("SELECT binlog_gtid_pos(%s, %d)", literal(p.position.File), p.position.Offset))
 		if err == nil && gtid != "" {
-			p.position["gtid"] = gtid
+			p.position.GTID = gtid
 		}
 	}
 	return err

@@ -62,7 +62,9 @@ func (p *snapshot) read(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.cat.Position = p.pin.position
+	if p.pin.position.File != "" || p.pin.position.GTID != "" {
+		p.cat.Position = &p.pin.position
+	}
 	if len(r.outside) > 0 && p.pin.keeper == nil {
 		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(r.outside, ", ")))
 	}

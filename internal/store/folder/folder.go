@@ -409,3 +409,22 @@ func (s *Store) Room(context.Context) (free, total int64, err error) {
 	size := int64(st.Bsize)
 	return int64(st.Bavail) * size, int64(st.Blocks) * size, nil
 }
+
+// SameDrive says whether a path of this machine lies on the folder's file system; known
+// is false where that cannot be told.
+func (s *Store) SameDrive(path string) (same, known bool) {
+	a, err := s.root.Stat(".")
+	if err != nil {
+		return false, false
+	}
+	b, err := os.Stat(path)
+	if err != nil {
+		return false, false
+	}
+	x, ok1 := a.Sys().(*syscall.Stat_t)
+	y, ok2 := b.Sys().(*syscall.Stat_t)
+	if !ok1 || !ok2 {
+		return false, false
+	}
+	return x.Dev == y.Dev, true
+}

@@ -45,25 +45,14 @@ type lease struct {
 	lost error
 }
 
-// Lease implements store.Leaser. A clean-up holds each lease that it finds for as long
-// as it takes to look, so one that is held is tried again for a moment.
-func (s *Store) Lease(ctx context.Context, name string) (store.Lease, error) {
-	for n := 0; ; n++ {
-		l, err := s.tryLease(name)
-		var held *store.HeldError
-		if err == nil {
-			l.gone.Go(l.beat)
-			return l, nil
-		}
-		if !errors.As(err, &held) || n >= 4 {
-			return nil, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, context.Cause(ctx)
-		case <-time.After(20 * time.Millisecond):
-		}
+// Lease implements store.Leaser.
+func (s *Store) Lease(_ context.Context, name string) (store.Lease, error) {
+	l, err := s.tryLease(name)
+	if err != nil {
+		return nil, err
 	}
+	l.gone.Go(l.beat)
+	return l, nil
 }
 
 // tryLease takes a lease. Its file may be removed by its last holder at any time, so

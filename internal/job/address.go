@@ -1,4 +1,4 @@
-package config
+package job
 
 import (
 	"net/url"
@@ -8,38 +8,34 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // schemes are the beginnings of URLs by engine.
 var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "mysql": "mysql", "mariadb": "mysql", "sqlite": "sqlite"}
 
 // Address understands what --from and --to name as a source: a configured name, a
-// URL, or the path of SQLite files. f may be nil.
-func Address(f *File, text string) (engine.Location, error) {
-	if f != nil {
-		if _, ok := f.Source[text]; ok {
-			return f.Location(text)
-		}
+// URL, or the path of SQLite files.
+func (s Set) Address(text string) (engine.Location, error) {
+	if s.has(text) {
+		return s.Location(text)
 	}
-	if scheme, rest, ok := strings.Cut(text, ":"); ok && schemes[scheme] != "" {
+	if scheme, rest, ok := strings.Cut(text, ":"); ok && schemes[strings.ToLower(scheme)] != "" {
+		scheme = strings.ToLower(scheme)
 		if schemes[scheme] == "sqlite" {
 			path, err := url.PathUnescape(strings.TrimPrefix(rest, "//"))
 			if err != nil {
-				return engine.Location{}, fault.Wrong("source-unclear", "the URL %s cannot be understood", text)
+				return engine.Location{}, fault.Wrong("source-unclear", "the URL %s cannot be understood", phrase.Redact(text))
 			}
 			return engine.Location{Engine: "sqlite", Path: path}, nil
 		}
 		return serverURL(schemes[scheme], text)
 	}
-	if strings.ContainsRune(text, '/') || exists(text) {
+	if strings.ContainsRune(text, '/') && !strings.Contains(text, "://") || exists(text) {
 		return engine.Location{Engine: "sqlite", Path: filepath.Clean(text)}, nil
 	}
-	var names []string
-	if f != nil {
-		names = f.Sources()
-	}
-	return engine.Location{}, fault.Wrong("source-unknown", "%q is not a configured source, a path or a URL", text).
-		Advise("configured are: %s; a path has a / in it; a URL looks like postgres://user@host:5432/", orNone(names))
+	return engine.Location{}, fault.Wrong("source-unknown", "%q is not a configured source, a path or a URL", phrase.Redact(text)).
+		Advise("configured are: %s; a path has a / in it; a URL looks like postgres://user@host:5432/", orNone(s.Sources()))
 }
 
 func orNone(names []string) string {
@@ -63,8 +59,12 @@ func serverURL(name, text string) (engine.Location, error) {
 		return engine.Location{}, fault.Wrong("source-unclear", "the URL cannot be understood").
 			Advise("write it as %s://user@host:port/database; a password does not belong in it", name)
 	}
+	if u.Opaque != "" { // without the slashes: what looks like a part may be a password
+		return engine.Location{}, fault.Wrong("source-unclear", "the URL cannot be understood").
+			Advise("write it as %s://user@host:port/database; a password does not belong in it", name)
+	}
 	q := u.Query()
-	if _, has := u.User.Password(); has || q.Has("password") {
+	if _, has := u.User.Password(); has || hasPassword(q) {
 		return engine.Location{}, fault.Wrong("secret-in-argument", "the URL holds a password: everybody on this machine can read it in the process list").
 			Advise("leave it out; put it into the server's usual password file (~/.pgpass or ~/.my.cnf, mode 600), or use a configured source with secret =")
 	}
@@ -81,4 +81,14 @@ func serverURL(name, text string) (engine.Location, error) {
 		}
 	}
 	return at, nil
+}
+
+// hasPassword says whether a query of a URL names a password, however it is spelt.
+func hasPassword(q url.Values) bool {
+	for k := range q {
+		if low := strings.ToLower(k); strings.Contains(low, "pass") || strings.Contains(low, "pwd") || strings.Contains(low, "secret") {
+			return true
+		}
+	}
+	return false
 }

@@ -1,0 +1,188 @@
+package drill_test
+
+import (
+	"context"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"grainkeep/internal/engine"
+)
+
+// fake is an engine whose databases are in memory, to try the core's steps
+// without any server. What fails, and where, is set by the test.
+type fake struct {
+	databases map[string]*fakeDB
+	fail      map[string]error // by "step database"
+	spoil     func(*fakeDB)    // what happens to a database on its way back
+	discarded int
+	finished  int
+	extra     int64 // rows that a load tells beyond those that it takes
+}
+
+type fakeDB struct {
+	facts   map[string]string
+	tables  map[string][]string // rows by table
+	columns []string
+	objects []engine.Object
+}
+
+func (d *fakeDB) copy() *fakeDB {
+	c := &fakeDB{facts: map[string]string{}, tables: map[string][]string{}, columns: slices.Clone(d.columns), objects: slices.Clone(d.objects)}
+	for k, v := range d.facts {
+		c.facts[k] = v
+	}
+	for k, v := range d.tables {
+		c.tables[k] = slices.Clone(v)
+	}
+	return c
+}
+
+var (
+	world *fake
+	mu    sync.Mutex // sessions load side by side
+)
+
+func init() { engine.Register("fake", fakeDriver{}) }
+
+type fakeDriver struct{}
+
+func (fakeDriver) Open(context.Context, engine.Location) (engine.Source, error) {
+	return world, world.fail["open"]
+}
+func (fakeDriver) Grants(engine.Location, engine.Purpose, []string) (string, error) {
+	return "", nil
+}
+func (fakeDriver) ByHand(engine.HandDump) []string { return []string{"true"} }
+
+func (f *fake) Describe(context.Context) (engine.Server, error) {
+	return engine.Server{Product: "Fake", Version: "1"}, nil
+}
+func (f *fake) Fix(context.Context, []string, string) error { return nil }
+
+func (f *fake) Databases(context.Context) (list []engine.Database, err error) {
+	for n := range f.databases {
+		list = append(list, engine.Database{Name: n, Bytes: 300})
+	}
+	slices.SortFunc(list, func(a, b engine.Database) int { return strings.Compare(a.Name, b.Name) })
+	return list, nil
+}
+func (f *fake) Snapshot(_ context.Context, name string) (engine.Snapshot, error) {
+	return &fakeSnap{f, name, f.databases[name]}, f.fail["snapshot "+name]
+}
+func (f *fake) Sweep(context.Context, string) (engine.Swept, error) {
+	return engine.Swept{Removed: []string{"old_scratch"}, Foreign: []string{"not_ours"}}, nil
+}
+func (f *fake) Close() error { return nil }
+func (f *fake) Target(context.Context, engine.TargetSpec) (engine.Target, error) {
+	return &fakeTarget{f: f, db: &fakeDB{facts: map[string]string{}, tables: map[string][]string{}}}, nil
+}
+
+type fakeSnap struct {
+	f    *fake
+	name string
+	db   *fakeDB
+}
+
+func (s *fakeSnap) Moment() time.Time                             { return time.Date(2026, 3, 14, 2, 30, 0, 5, time.UTC) }
+func (s *fakeSnap) Width() int                                    { return 3 }
+func (s *fakeSnap) Confirm(context.Context) error                 { return s.f.fail["confirm "+s.name] }
+func (s *fakeSnap) Close() error                                  { return nil }
+func (s *fakeSnap) Reader(context.Context) (engine.Reader, error) { return s, nil }
+func (s *fakeSnap) Ask(_ context.Context, sql string) (string, error) {
+	return "<" + sql + ">", s.f.fail["ask"]
+}
+func (s *fakeSnap) Read(_ context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
+	for _, r := range s.db.tables[t.ID] {
+		if err := to.Row([]byte(r), false); err != nil {
+			return err
+		}
+	}
+	return s.f.fail["read "+s.name+" "+t.ID]
+}
+func (s *fakeSnap) Catalog() *engine.Catalog {
+	c := &engine.Catalog{Facts: s.db.facts, Header: "head\n", Objects: s.db.objects}
+	for n := range s.db.tables {
+		c.Tables = append(c.Tables, engine.Table{ID: n, Name: n, Columns: s.db.columns, Frame: engine.Framing{Head: n + "\n", RowEnd: "\n", GroupEnd: "\n", Always: true}})
+	}
+	slices.SortFunc(c.Tables, func(a, b engine.Table) int { return strings.Compare(a.ID, b.ID) })
+	return c
+}
+
+type fakeTarget struct {
+	f  *fake
+	db *fakeDB
+}
+
+func (t *fakeTarget) Width() (int, int)  { return 2, 2 }
+func (t *fakeTarget) Settings() []string { return nil }
+func (t *fakeTarget) Missing(context.Context, []string) ([]string, error) {
+	return nil, nil
+}
+func (t *fakeTarget) Session(context.Context) (engine.Session, error) { return &fakeSession{t}, nil }
+func (t *fakeTarget) Finish(context.Context) (string, error) {
+	t.f.finished++
+	return "", t.f.fail["finish"]
+}
+func (t *fakeTarget) Discard(context.Context) error {
+	t.f.discarded++
+	return t.f.fail["discard"]
+}
+func (t *fakeTarget) Snapshot(context.Context) (engine.Snapshot, error) {
+	original := t.f.databases["a"]
+	t.db.facts, t.db.columns = original.copy().facts, slices.Clone(original.columns)
+	if t.f.spoil != nil {
+		t.f.spoil(t.db)
+	}
+	return &fakeSnap{t.f, "scratch", t.db}, nil
+}
+
+type fakeSession struct{ t *fakeTarget }
+
+func (s *fakeSession) Close() error { return nil }
+func (s *fakeSession) Exec(_ context.Context, sql string) error {
+	mu.Lock()
+	defer mu.Unlock()
+	for _, o := range s.t.f.databases["a"].objects {
+		if o.SQL == sql {
+			if err := s.t.f.fail["exec "+o.ID()]; err != nil {
+				return err
+			}
+			s.t.db.objects = append(s.t.db.objects, o)
+		}
+		if o.Unchecked == sql && sql != "" {
+			o.SQL = o.Unchecked
+			s.t.db.objects = append(s.t.db.objects, o)
+		}
+	}
+	return nil
+}
+func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (int64, error) {
+	data, err := io.ReadAll(text)
+	if err != nil {
+		return 0, err
+	}
+	if err := s.t.f.fail["load"]; err != nil {
+		return 0, err
+	}
+	lines := strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
+	mu.Lock()
+	defer mu.Unlock()
+	s.t.db.tables[lines[1]] = lines[2:]
+	return int64(len(lines)-2) + s.t.f.extra, err
+}
+
+func newWorld() *fake {
+	return &fake{fail: map[string]error{}, databases: map[string]*fakeDB{
+		"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"}, tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
+			objects: []engine.Object{
+				{Kind: "table", Name: "t", Table: "t", Section: engine.Schema, SQL: "TABLE t;\n"},
+				{Kind: "foreign key", Name: "k", Table: "t", Section: engine.Finish, SQL: "KEY k;\n", Unchecked: "KEY k NOT VALID;\n", Rule: true},
+				{Kind: "index", Name: "i", Table: "t", Section: engine.Finish, SQL: "INDEX i ((x)::text);\n", Rule: true},
+				{Kind: "view", Name: "w", Section: engine.Finish, SQL: "VIEW w;\n"},
+			}},
+		"b": {facts: map[string]string{}, tables: map[string][]string{"t": {"9"}}},
+	}}
+}

@@ -1,0 +1,73 @@
+package dump
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"grainkeep/internal/blob"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
+)
+
+// readme writes what people need to restore the dump by hand.
+func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
+	driver, err := engine.Find(o.Source.Engine)
+	if err != nil {
+		return err
+	}
+	owners := false
+	for _, obj := range cat.Objects {
+		owners = owners || obj.Section == engine.Owners
+	}
+	o.count()
+	m := o.m
+	lines := driver.ByHand(engine.HandDump{Database: m.Database, Facts: m.Facts(), Owners: owners, Unpack: o.Compression.Unpack()})
+	var b strings.Builder
+	what := "the database " + phrase.Clean(m.Database)
+	if m.Database == engine.ServerWide {
+		what = "what belongs to the server itself: its roles or users, and their rights"
+	}
+	fmt.Fprintf(&b, readmeHead, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where), phrase.Both(m.Moment, o.Zone),
+		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes))
+	for _, l := range lines {
+		b.WriteString("    " + l + "\n")
+	}
+	if left := m.Payload.SQL.LeftOut; len(left) > 0 {
+		b.WriteString("\nNot in this dump, as its job says: " + phrase.Clean(strings.Join(left, ", ")) + "\n")
+	}
+	for _, t := range m.Tables() {
+		if t.Condition != "" {
+			b.WriteString("\nOf " + phrase.Clean(t.ID) + " it has only the rows where " + phrase.Clean(t.Condition) + "\n")
+		}
+	}
+	b.WriteString(readmeEnd)
+	return o.files.Write(ctx, manifest.Readme, blob.None, b.String())
+}
+
+const readmeHead = `A full dump of %s
+
+  job         %s
+  from        %s %s (%s)
+  moment      %s
+  rows        %s in %s
+  size        %s, %s as text
+
+To restore it with Grain Keep, give it this folder:
+
+    grainkeep restore ./ --to SOURCE
+
+To restore it by hand, with a shell, sha256sum, the decompressor and the
+server's own client, run these lines one after the other in this folder. Each
+must succeed before the next.
+
+    sha256sum -c --quiet SHA256SUMS
+`
+
+const readmeEnd = `
+The files are plain SQL. Their order by name is the order to load them in:
+structure, rows, keys, then the rest. Loading stops at the first error. Where
+the data itself breaks a rule (a foreign key, a check), that rule stops it: load
+the file without that statement, or add NOT VALID to it where the server can.
+`

@@ -1,0 +1,144 @@
+// Package job goes from configuration to work: it puts jobs, keeps, sources and checks
+// together.
+package job
+
+import (
+	"context"
+	"strings"
+
+	"grainkeep/internal/blob"
+	"grainkeep/internal/config"
+	"grainkeep/internal/drill"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+)
+
+// Set is what a configuration holds; without one, nothing.
+type Set struct{ f *config.File }
+
+// Of gives the set of a configuration, which may be nil.
+func Of(f *config.File) Set { return Set{f} }
+
+func (s Set) has(source string) bool {
+	if s.f == nil {
+		return false
+	}
+	_, ok := s.f.Source[source]
+	return ok
+}
+
+// Sources lists the names of the sources, sorted.
+func (s Set) Sources() []string {
+	if s.f == nil {
+		return nil
+	}
+	return s.f.Sources()
+}
+
+// Location is where a configured source is.
+func (s Set) Location(name string) (engine.Location, error) {
+	if !s.has(name) {
+		return engine.Location{}, fault.Wrong("source-unknown", "there is no source %q", name).
+			Advise("the sources are: %s", orNone(s.Sources()))
+	}
+	c := s.f.Source[name]
+	at := engine.Location{Name: name, Engine: c.Engine, Server: c.Server, User: c.User, TLS: c.TLS, CA: c.CA}
+	if c.Path != "" {
+		at.Path = s.f.Absolute(c.Path)
+	}
+	if c.Secret != "" {
+		place := c.Secret
+		if path, ok := strings.CutPrefix(place, "file:"); ok {
+			place = "file:" + s.f.Absolute(path)
+		}
+		at.Secret = func() (engine.Secret, error) { return fetchSecret(place) }
+	}
+	return at, nil
+}
+
+// KeepPlace is where a configured keep is.
+func (s Set) KeepPlace(name string) (string, bool) {
+	if s.f == nil {
+		return "", false
+	}
+	c, ok := s.f.Keep[name]
+	if !ok {
+		return "", false
+	}
+	return s.f.Absolute(c.Folder), true
+}
+
+// OpenKeep opens a configured keep.
+func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
+	place, ok := s.KeepPlace(name)
+	if !ok {
+		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).Advise("the keeps are: %s", orNone(s.Keeps()))
+	}
+	k, err := keep.Open(ctx, place)
+	if err != nil {
+		return nil, err
+	}
+	k.Floor, err = phrase.ParseFloor(s.f.Keep[name].Floor)
+	return k, err
+}
+
+// Keeps lists the names of the keeps, sorted.
+func (s Set) Keeps() []string {
+	if s.f == nil {
+		return nil
+	}
+	return s.f.Keeps()
+}
+
+// Dump makes the job of a name, with its keep open.
+func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
+	j, ok := s.f.Job[name]
+	if !ok {
+		return nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s", orNone(s.f.Jobs()))
+	}
+	at, err := s.Location(j.Source)
+	if err != nil {
+		return nil, err
+	}
+	if j.LockWait != "" {
+		if at.LockWait, err = phrase.ParseAge(j.LockWait); err != nil {
+			return nil, err
+		}
+	}
+	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.HoldWriters, j.CopyFirst
+	k, err := s.OpenKeep(ctx, j.Keep)
+	if err != nil {
+		return nil, err
+	}
+	c, err := blob.ParseCompression(j.Compression)
+	if err != nil {
+		return nil, err
+	}
+	text, err := s.f.Excerpt(name)
+	var rows []dump.Condition
+	for _, r := range j.Rows {
+		rows = append(rows, dump.Condition{Table: r.Table, SQL: r.Condition})
+	}
+	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c, Zone: s.f.Zone(), Config: text,
+		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except}, Server: j.Server == nil || *j.Server}, err
+}
+
+// Checks are the questions of a job.
+func Checks(f *config.File, name string) (list []drill.Check) {
+	for _, c := range f.Job[name].Check {
+		list = append(list, drill.Check{Database: c.Database, SQL: c.SQL, Answer: c.Answer})
+	}
+	return list
+}
+
+// DrillOn is the source that a job's drills are made on, if it names one.
+func (s Set) DrillOn(name string) (at engine.Location, named bool, err error) {
+	if s.f == nil || s.f.Job[name].DrillOn == "" {
+		return engine.Location{}, false, nil
+	}
+	at, err = s.Location(s.f.Job[name].DrillOn)
+	return at, true, err
+}

@@ -1,0 +1,90 @@
+package job
+
+import (
+	"fmt"
+	_ "grainkeep/internal/engine/postgres"
+	_ "grainkeep/internal/engine/sqlite"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+func TestSecrets(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "quay.secret")
+	require.NoError(t, os.WriteFile(path, []byte("hunter2\n"), 0o600))
+	f, err := config.Parse([]byte(good), filepath.Join(dir, "x.toml"))
+	require.NoError(t, err)
+	at, err := Of(f).Location("quay")
+	require.NoError(t, err)
+	s, err := at.Secret()
+	require.NoError(t, err)
+	require.Equal(t, "hunter2", s.Reveal())
+	require.NotContains(t, fmt.Sprintf("%v %+v %#v %s %q", s, s, s, s, s), "hunter2")
+	require.NoError(t, os.Chmod(path, 0o640))
+	_, err = at.Secret()
+	require.True(t, fault.HasCode(err, "secret-exposed"))
+	text, err := f.Excerpt("nightly")
+	require.NoError(t, err)
+	require.NotContains(t, string(text), "hunter2")
+	kept, err := config.Parse(text, "/elsewhere/nightly.toml")
+	require.NoError(t, err, "what a keep remembers can be used as a configuration: %s", text)
+	require.Equal(t, filepath.Join(dir, "dumps"), kept.Keep["barn"].Folder)
+	require.Len(t, Checks(kept, "nightly"), 1)
+}
+
+func TestAddress(t *testing.T) {
+	for text, want := range map[string]engine.Location{
+		"postgres://ann@db:5433/app":                   {Engine: "postgres", Server: "db:5433", User: "ann", Database: "app"},
+		"postgresql://db/a%2Fb%20c%22d'%C3%A9?tls=on":  {Engine: "postgres", Server: "db", Database: "a/b c\"d'é", TLS: "on"},
+		"postgres:///app?host=/run/postgresql&port=99": {Engine: "postgres", Server: "/run/postgresql/.s.PGSQL.99", Database: "app"},
+		"./my app's.db":          {Engine: "sqlite", Path: "my app's.db"},
+		"sqlite:///srv/a%20b.db": {Engine: "sqlite", Path: "/srv/a b.db"},
+	} {
+		at, err := Of(nil).Address(text)
+		require.NoError(t, err)
+		require.Equal(t, want, at, text)
+	}
+	for text, code := range map[string]string{
+		"postgres://ann:hunter2@db/app":          "secret-in-argument",
+		"postgres://ann@db/app?password=hunter2": "secret-in-argument",
+		"postgres://ann:hunter2%zz@db/app":       "source-unclear",
+		"postgres:ann:hunter2@db/app":            "source-unclear",
+		"POSTGRES://ann:hunter2@db/app":          "secret-in-argument",
+		"pgsql://ann:hunter2@db/app":             "source-unknown",
+		"mysql://db/?Pass=hunter2":               "secret-in-argument",
+		"mysql://db/app?pwd=hunter2":             "secret-in-argument",
+		"db.example?password=hunter2":            "source-unknown",
+		"postgres://db/app?sslmode=require":      "source-unclear",
+		"quay":                                   "source-unknown",
+	} {
+		_, err := Of(nil).Address(text)
+		require.True(t, fault.HasCode(err, code), text)
+		require.NotContains(t, err.Error()+fault.Of(err).Do, "hunter2")
+	}
+}
+
+const good = `timezone = "Atlantic/Faroe"
+[source.quay]
+engine = "postgres"
+server = "db1.ternskerry.example:5432"
+user = "grainkeep"
+secret = "file:quay.secret"
+tls = "verify"
+[keep.barn]
+folder = "dumps"
+floor = "15%"
+[job.nightly]
+source = "quay"
+databases = ["bookings"]
+keep = "barn"
+[[job.nightly.check]]
+sql = "SELECT 1"
+answer = "1"
+`

@@ -1,0 +1,161 @@
+package manifest
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"regexp"
+	"strings"
+	"time"
+
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/store"
+)
+
+// A manifest that was changed on purpose passes its own check. So nothing in it is used
+// before it is looked at here: numbers are counts, paths stay in the dump's folder, and
+// what names a file names one that is there.
+
+const maxText = 64 << 10 // bytes of one name
+
+var (
+	digest = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	sum128 = regexp.MustCompile(`^[0-9a-f]{32}$`)
+	runID  = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
+	keepID = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
+)
+
+// Check looks whether everything in a manifest makes sense.
+func (m *Manifest) Check() error {
+	switch {
+	case m.Format < 1:
+		return fmt.Errorf("its format is %d", m.Format)
+	case !keepID.MatchString(m.Keep):
+		return errors.New("the keep's id is none")
+	case !runID.MatchString(m.Run.ID):
+		return errors.New("the run's id is none")
+	case !phrase.JobName.MatchString(m.Job):
+		return fmt.Errorf("its job is %.40q", m.Job)
+	case m.Database == "" || len(m.Database) > maxText:
+		return errors.New("its database has no name")
+	}
+	if err := m.checkKind(); err != nil {
+		return err
+	}
+	for _, t := range []time.Time{m.Moment, m.Started, m.Finished, m.Run.Started} {
+		if t.Year() < 1 || t.Year() > 9999 {
+			return errors.New("a time is not of the calendar")
+		}
+	}
+	sizes, err := m.checkFiles()
+	if err != nil {
+		return err
+	}
+	switch m.Payload.Type {
+	case TypeSQL:
+		if m.Payload.SQL == nil {
+			return errors.New("its payload is missing")
+		}
+		return m.Payload.SQL.check(sizes)
+	}
+	return fmt.Errorf("its payload is of the unknown type %.40q", m.Payload.Type)
+}
+
+func (m *Manifest) checkKind() error {
+	switch m.Kind {
+	case Full:
+		if m.Base != "" {
+			return errors.New("a full dump has a base")
+		}
+		return nil
+	case Differential, Incremental:
+		if !digest.MatchString(m.Base) {
+			return errors.New("the id of its base is none")
+		}
+		return nil
+	}
+	return fmt.Errorf("its kind is %.40q", m.Kind)
+}
+
+// checkFiles looks at the list of files, and gives their sizes.
+func (m *Manifest) checkFiles() (map[string]int64, error) {
+	sizes := make(map[string]int64, len(m.Files))
+	folded := make(map[string]bool, len(m.Files))
+	var stored, raw int64
+	for _, f := range m.Files {
+		if err := checkPath(f.Path); err != nil {
+			return nil, err
+		}
+		low := strings.ToLower(f.Path)
+		if folded[low] {
+			return nil, fmt.Errorf("it names %q twice", f.Path)
+		}
+		folded[low] = true
+		if f.Bytes < 0 || f.Raw < 0 || f.Bytes > math.MaxInt64-stored || f.Raw > math.MaxInt64-raw {
+			return nil, fmt.Errorf("the size of %q is not possible", f.Path)
+		}
+		if !digest.MatchString(f.SHA256) {
+			return nil, fmt.Errorf("the digest of %q is none", f.Path)
+		}
+		stored, raw = stored+f.Bytes, raw+f.Raw
+		sizes[f.Path] = f.Raw
+	}
+	for path := range folded { // no file is another's folder
+		for i := range len(path) {
+			if path[i] == '/' && folded[path[:i]] {
+				return nil, fmt.Errorf("%q is a file and a folder", path[:i])
+			}
+		}
+	}
+	if stored != m.StoredBytes || raw != m.RawBytes {
+		return nil, errors.New("its sizes are not the sum of its files'")
+	}
+	return sizes, nil
+}
+
+// checkPath fails for what cannot be the path of a dump's file.
+func checkPath(path string) error {
+	if err := store.CheckName(path); err != nil {
+		return err
+	}
+	if path[0] == '.' || strings.Contains(path, "/.") {
+		return fmt.Errorf("the file %q is hidden", path)
+	}
+	if low := strings.ToLower(path); low == Name || low == strings.ToLower(Sums) {
+		return fmt.Errorf("it names %q itself", path)
+	}
+	return nil
+}
+
+func (s *SQL) check(sizes map[string]int64) error {
+	if !digest.MatchString(s.Catalog) {
+		return errors.New("the digest of the catalog is none")
+	}
+	seen := make(map[string]bool, len(s.Tables))
+	taken := map[string]bool{}
+	var rows, bytes int64
+	for _, t := range s.Tables {
+		switch {
+		case t.ID == "" || seen[t.ID] || len(t.ID) > maxText:
+			return fmt.Errorf("it has a table without a name of its own: %.80q", t.ID)
+		case t.Rows < 0 || t.Bytes < 0 || t.Rows > math.MaxInt64-rows || t.Bytes > math.MaxInt64-bytes:
+			return fmt.Errorf("the counts of the table %.80q are not possible", t.ID)
+		case !sum128.MatchString(t.Sum):
+			return fmt.Errorf("the fingerprint of the table %.80q is none", t.ID)
+		}
+		seen[t.ID] = true
+		rows, bytes = rows+t.Rows, bytes+t.Bytes
+		for _, path := range t.Files {
+			if _, known := sizes[path]; !known || taken[path] {
+				return fmt.Errorf("the table %.80q has a file that is not its own: %.80q", t.ID, path)
+			}
+			taken[path] = true
+		}
+	}
+	for kind, n := range s.Objects {
+		if n < 0 || len(kind) > maxText {
+			return errors.New("its counts of objects are not possible")
+		}
+	}
+	return nil
+}

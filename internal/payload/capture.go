@@ -1,0 +1,136 @@
+package payload
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+
+	"grainkeep/internal/blob"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/rows"
+)
+
+// MaxMetadata bounds each file of a dump that is read whole: the list of objects, and
+// the SQL of a section. A larger one is neither written nor read.
+const MaxMetadata = 256 << 20 // bytes of text
+
+// SQL captures a database from a snapshot. It is used once.
+type SQL struct {
+	Snapshot    engine.Snapshot
+	Catalog     *engine.Catalog // what of the snapshot is dumped
+	Compression blob.Compression
+	LeftOut     []string // by the job: tables, and what needs them
+
+	files *blob.Set
+	out   manifest.SQL
+
+	mu sync.Mutex // guards the tables' lists of files while tables are written side by side
+}
+
+// Capture implements Capture.
+func (s *SQL) Capture(ctx context.Context, files *blob.Set, feed *event.Feed) (manifest.Payload, error) {
+	s.files = files
+	s.out = manifest.SQL{Facts: s.Catalog.Facts, Fingerprint: rows.FingerprintVersion, Catalog: digestOf(s.Catalog),
+		Objects: map[string]int{}, LeftOut: s.LeftOut, Tables: []manifest.Table{}}
+	if err := s.structure(ctx); err != nil {
+		return manifest.Payload{}, err
+	}
+	if err := s.rows(ctx, feed); err != nil {
+		return manifest.Payload{}, err
+	}
+	if err := s.Snapshot.Confirm(ctx); err != nil {
+		return manifest.Payload{}, err
+	}
+	counts, queries := s.counts()
+	if err := files.Write(ctx, manifest.CountSQL, blob.None, queries); err != nil {
+		return manifest.Payload{}, err
+	}
+	err := files.Write(ctx, manifest.CountText, blob.None, counts)
+	return manifest.Payload{Type: manifest.TypeSQL, SQL: &s.out}, err
+}
+
+// digestOf is a digest of everything in a catalog but the rows: two dumps with the same
+// one have the same structure.
+func digestOf(c *engine.Catalog) string {
+	h := sha256.New()
+	line := func(parts ...string) {
+		for _, p := range parts {
+			fmt.Fprintf(h, "%d:%s,", len(p), p)
+		}
+	}
+	for _, o := range c.Objects {
+		line("object", o.ID(), string(o.Section), o.SQL)
+	}
+	for _, t := range c.Tables {
+		line("table", t.ID, t.Condition)
+		line(t.Columns...)
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// structure writes everything but rows, and the index that says where each
+// object's SQL is.
+func (s *SQL) structure(ctx context.Context) error {
+	var index []manifest.ObjectEntry
+	for _, section := range engine.Structure {
+		path := string(section) + ".sql" + s.Compression.Ending()
+		sql := []string{s.Catalog.Header}
+		at := int64(len(s.Catalog.Header))
+		for _, o := range s.Catalog.Objects {
+			if o.Section != section {
+				continue
+			}
+			index = append(index, manifest.ObjectEntry{Object: o, File: path, Offset: at, Length: int64(len(o.SQL))})
+			sql = append(sql, o.SQL)
+			at += int64(len(o.SQL))
+			s.out.Objects[o.Kind]++
+		}
+		if len(sql) == 1 {
+			continue
+		}
+		if at > MaxMetadata {
+			return tooLarge(path, at)
+		}
+		if err := s.files.Write(ctx, path, s.Compression, append(sql, s.Catalog.Trailer)...); err != nil {
+			return err
+		}
+	}
+	text, err := json.Marshal(index)
+	if err != nil {
+		return err
+	}
+	if len(text) > MaxMetadata {
+		return tooLarge(manifest.ObjectsOf, int64(len(text)))
+	}
+	return s.files.Write(ctx, manifest.ObjectsOf+s.Compression.Ending(), s.Compression, string(text), "\n")
+}
+
+// counts gives the rows of each table, and the queries that count them. A tree whose
+// rows may land in other partitions is counted as one.
+func (s *SQL) counts() (lines, queries string) {
+	rows := map[string]int64{}
+	var order []string
+	var sql strings.Builder
+	for i, t := range s.Catalog.Tables {
+		id := t.ID
+		if t.Through != "" {
+			id = t.Through
+		}
+		if _, seen := rows[id]; !seen {
+			order = append(order, id)
+			sql.WriteString(t.Count)
+		}
+		rows[id] += s.out.Tables[i].Rows
+	}
+	var b strings.Builder
+	for _, id := range order {
+		fmt.Fprintf(&b, "%s|%d\n", id, rows[id])
+	}
+	return b.String(), sql.String()
+}

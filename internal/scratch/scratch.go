@@ -1,0 +1,120 @@
+// Package scratch gives engines folders of this machine to work in, never in a keep:
+// for the copy that a file is read from, for the file that a drill restores.
+package scratch
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"grainkeep/internal/fault"
+)
+
+const prefix = "run-"
+
+// Folder is a scratch folder that is known to be alive until Close.
+type Folder struct {
+	Path string
+	lock *os.File
+}
+
+// Base is where scratch folders are made: TMPDIR, else /var/tmp, which unlike /tmp is
+// on a disk everywhere.
+func Base() string {
+	if dir := os.Getenv("TMPDIR"); dir != "" {
+		return dir
+	}
+	if st, err := os.Stat("/var/tmp"); err == nil && st.IsDir() && unix.Access("/var/tmp", unix.W_OK) == nil {
+		return "/var/tmp"
+	}
+	return os.TempDir()
+}
+
+// New makes a scratch folder, and removes those whose makers are gone. Only this user
+// can look into it.
+func New() (*Folder, error) {
+	home, err := own()
+	if err != nil {
+		return nil, unusable(err)
+	}
+	sweep(home)
+	path, err := os.MkdirTemp(home, prefix)
+	if err != nil {
+		return nil, unusable(err)
+	}
+	lock, err := os.Open(path)
+	if err == nil {
+		err = unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	}
+	if err != nil {
+		os.Remove(path)
+		return nil, unusable(err)
+	}
+	return &Folder{Path: path, lock: lock}, nil
+}
+
+func unusable(err error) error {
+	return fault.New("scratch-unwritable", err, "no scratch folder can be made in %s", Base()).
+		Advise("set TMPDIR to a folder with room for the largest database file")
+}
+
+// own is this user's folder in a place where everybody can write: it must really be
+// this user's, and no link.
+func own() (string, error) {
+	path := filepath.Join(Base(), fmt.Sprintf("grainkeep-%d", os.Getuid()))
+	if err := os.Mkdir(path, 0o700); err != nil && !os.IsExist(err) {
+		return "", err
+	}
+	st, err := os.Lstat(path)
+	if err != nil {
+		return "", err
+	}
+	sys, ok := st.Sys().(*syscall.Stat_t)
+	if !st.IsDir() || ok && int(sys.Uid) != os.Getuid() || st.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("%s is not this user's own folder", path)
+	}
+	return path, nil
+}
+
+// sweep removes folders whose makers were killed. What cannot be removed now is left to
+// the next.
+func sweep(home string) {
+	entries, err := os.ReadDir(home)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if !e.IsDir() || !strings.HasPrefix(e.Name(), prefix) {
+			continue
+		}
+		path := filepath.Join(home, e.Name())
+		f, err := os.Open(path)
+		if err != nil {
+			continue
+		}
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			os.RemoveAll(path)
+		}
+		f.Close()
+	}
+}
+
+// Room is how many bytes are free for this user.
+func (f *Folder) Room() (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(f.Path, &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Bavail) * int64(st.Bsize), nil
+}
+
+// Close removes the folder and what is in it.
+func (f *Folder) Close() error {
+	err := os.RemoveAll(f.Path)
+	f.lock.Close()
+	return err
+}

@@ -13,6 +13,7 @@ import (
 
 	"grainkeep/internal/event"
 	"grainkeep/internal/keep"
+	_ "grainkeep/internal/store/folder"
 	"grainkeep/internal/verify"
 )
 
@@ -37,13 +38,13 @@ func damaged(t *testing.T, p *place) {
 	require.GreaterOrEqual(t, len(files), 8)
 	check := func(file, how string) {
 		t.Helper()
-		d, err := keep.DumpAt(path)
+		d, err := keep.DumpAt(context.Background(), path)
 		name, _ := filepath.Rel(path, file)
 		if name == "manifest.json" && err != nil {
 			return // removed: then it is no dump
 		}
 		require.NoError(t, err)
-		r, err := verify.Dump(context.Background(), d, &event.Meter{})
+		r, err := verify.Dump(context.Background(), d, &event.Feed{})
 		require.NoError(t, err)
 		require.Len(t, r.Findings, 1, "%s %s: %v", how, name, r.Findings)
 		require.Contains(t, r.Findings[0], name, how)
@@ -68,9 +69,9 @@ func damaged(t *testing.T, p *place) {
 		other := files[(i+1)%len(files)]
 		if strings.Contains(f, "20-data") && strings.Contains(other, "20-data") {
 			swap(t, f, other)
-			d, err := keep.DumpAt(path)
+			d, err := keep.DumpAt(context.Background(), path)
 			require.NoError(t, err)
-			found, err := verify.Dump(context.Background(), d, &event.Meter{})
+			found, err := verify.Dump(context.Background(), d, &event.Feed{})
 			require.NoError(t, err)
 			require.Len(t, found.Findings, 2)
 			run(t, dir, 5, "verify", path)

@@ -95,7 +95,7 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		{2, "dump nightly/x.db", `the job does not take a database "x.db"`, "it takes: a.db"},
 		{2, "dump nightly --pritn id", "unknown flag", "--help"},
 		{2, "dump --from data --to barn --job Nightly", `a job cannot be named "Nightly"`, "small letters"},
-		{1, "dump --from data --to data", "exists, but it is not a keep", "add --found"},
+		{1, "dump --from data --to data", "exists, but it is not a keep", "add --adopt"},
 		{1, "dump --from data --to ./new --database z*", `the entry "z*" of databases matches nothing`, "the source has: a.db"},
 		{1, "dump --from missing/x.db --to ./new", "there is no SQLite file or folder", "may not be mounted"},
 		{2, "dump --from postgres://ann:hunter2@db/app --to new", "the URL holds a password", "~/.pgpass"},
@@ -111,7 +111,7 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		{2, "list --from", "flag needs an argument", ""},
 		{2, "keep create bran", `there is no keep "bran" in the configuration`, "for a new folder write ./bran"},
 		{2, "dump --from data --to bran", `there is no keep "bran"`, "the keeps are: barn"},
-		{1, "keep create data", "holds other things", "--found"},
+		{1, "keep create data", "holds other things", "--adopt"},
 		{1, "keep create barn", "is a keep already", ""},
 		{2, "grants files", "SQLite has no users", ""},
 		{2, "init a b", `does not take "b"`, ""},
@@ -126,7 +126,7 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		require.NotEmpty(t, v["error"].(map[string]any)["code"], c.args)
 	}
 	_, err := os.Stat(filepath.Join(dir, "new"))
-	require.NoError(t, err, "the keep is founded before the source is asked")
+	require.NoError(t, err, "the keep is created before the source is asked")
 
 	run(t, dir, 0, "init", "starter.toml")
 	require.Contains(t, run(t, dir, 1, "init", "starter.toml").stderr, "exists already; it was not touched")
@@ -159,7 +159,7 @@ func TestRunningTwiceAndSurvey(t *testing.T) {
 	cmd, _, wait := command(dir, "dump", "nightly") // it waits for the lock on later.db
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool {
-		_, err := os.Stat(filepath.Join(dir, "barn", ".work", "job-nightly.lock"))
+		_, err := os.Stat(filepath.Join(dir, "barn", ".work", "job-nightly.lease"))
 		return err == nil
 	}, patience, tick)
 	o := run(t, dir, 6, "dump", "nightly")

@@ -303,7 +303,7 @@ func TestMariaDBOneMoment(t *testing.T) {
 			old = append(old, queryMaria(t, m, d+"_back", "SELECT v FROM old"))
 			queryMaria(t, m, "", "DROP DATABASE "+d+"_back")
 		}
-		at := result(t, dir, 0, "show", "j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["position"].(map[string]any)
+		at := result(t, dir, 0, "show", "j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
 		words := strings.Fields(v)
 		require.Equal(t, words[0], words[1])
 		left, err := strconv.Atoi(old[0])
@@ -313,7 +313,7 @@ func TestMariaDBOneMoment(t *testing.T) {
 		require.InDelta(t, left, right, 1, "one writer, one statement apart")
 		// The log's rows up to that position are the value's.
 		gtid := strings.Split(at["gtid"].(string), "-")
-		require.Equal(t, gtid[2], queryMaria(t, m, "", fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %s), '-', -1)", at["file"], at["offset"])))
+		require.Equal(t, gtid[2], queryMaria(t, m, "", fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %.0f), '-', -1)", at["file"], at["offset"])))
 	}
 	stop()
 	require.NoError(t, <-done)
@@ -339,7 +339,7 @@ func TestMariaDBLeastRights(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("[client]\npassword = \"hunter2\"\n"), 0o644))
 	require.Contains(t, run(t, dir, 2, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr, "others can read the password file")
 	require.NoError(t, os.Chmod(file, 0o600))
-	run(t, dir, 3, "dump", "--from", url("pilot", "small"), "--to", "keep", "--found")
+	run(t, dir, 3, "dump", "--from", url("pilot", "small"), "--to", "keep", "--adopt")
 	// Who may not make a trigger while the server logs cannot test; that is no proof.
 	drill := []string{"drill", "adhoc/small", "--from", "keep", "--to", url("tester", "")}
 	require.Contains(t, run(t, dir, 1, drill...).stderr, "log_bin_trust_function_creators")

@@ -96,7 +96,7 @@ check SELECT count(*) FROM t → 3
 Table Rows Text Stored Ratio Fingerprint
 t 3 SIZE SIZE RATIO SUM
 `, shape(dir, run(t, dir, 0, "show", "nightly/a.db").stdout))
-	require.Equal(t, "whole nightly/a.db TIME ID: 7 files, SIZE\nwhole nightly/odd.db TIME ID: 6 files, SIZE\n", shape(dir, run(t, dir, 0, "verify").stdout))
+	require.Equal(t, "intact nightly/a.db TIME ID: 7 files, SIZE\nintact nightly/odd.db TIME ID: 6 files, SIZE\n", shape(dir, run(t, dir, 0, "verify").stdout))
 	o = run(t, dir, 0, "restore", "nightly/a.db", "--as", "b.db")
 	require.Equal(t, "DIR/data/b.db\n", shape(dir, o.stdout))
 	require.Equal(t, "nightly/a.db of TIME ZONE (TIME UTC), id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir, o.stderr))
@@ -116,10 +116,10 @@ func TestQuietAndJSONOnEveryCommand(t *testing.T) {
 		{3, "dump nightly", "dumps,failed"},
 		{0, "list", "bytes,database,id,job,kind,moment,path,proof,rows,run"},
 		{0, "show nightly/a.db", "id,manifest,path,proof,proofs"},
-		{0, "verify nightly", "bytes,dump,files,id,path,whole"},
+		{0, "verify nightly", "bytes,dump,files,id,intact,path"},
 		{0, "drill nightly/a.db", "dump,path,proof"},
 		{0, "restore nightly/a.db --as NEW", "database,dump,id,moment,rows,seconds,tables"},
-		{0, "keep create ./NEW", "folder,free_bytes,id"},
+		{0, "keep create ./NEW", "free_bytes,id,place"},
 		{0, "init NEW.toml", "path"},
 		{0, "version", "commit,go,version"},
 		{0, "grants --from postgres://x@y/z", "for,sql"},

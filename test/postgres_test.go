@@ -126,7 +126,7 @@ func wholeDatabase(t *testing.T, s *testserver.Postgres) {
 // tablesOf gives a manifest's tables, but for those whose rows may be in another
 // partition next time; a drill compares their trees.
 func tablesOf(t *testing.T, dir, path string) (list []any) {
-	for _, e := range result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["tables"].([]any) {
+	for _, e := range result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["payload"].(map[string]any)["sql"].(map[string]any)["tables"].([]any) {
 		if e.(map[string]any)["through"] == nil {
 			list = append(list, e)
 		}
@@ -300,7 +300,7 @@ answer = "0"
 	require.Contains(t, o.stderr, "'grainkeep grants' prints the SQL")
 	require.NoError(t, os.WriteFile(secret, []byte("hunter2\n"), 0o600))
 	require.NoError(t, os.Chmod(secret, 0o644))
-	require.Contains(t, run(t, dir, 2, "dump", "nightly").stderr, "others can read the secret file")
+	require.Contains(t, run(t, dir, 2, "dump", "nightly").stderr, "is not used: others can read it")
 	require.NoError(t, os.Chmod(secret, 0o600))
 	o = run(t, dir, 0, "survey", "nightly")
 	require.Contains(t, o.stdout, "user         pilot")
@@ -379,7 +379,7 @@ func TestPostgresServer(t *testing.T) {
 	run(t, dir, 0, "verify", "j")
 	require.Equal(t, 1, strings.Count(run(t, dir, 0, "drill", "j").stdout, "proven"))
 	require.Contains(t, run(t, dir, 2, "drill", "j/+server").stderr, "cannot be drilled")
-	require.Contains(t, run(t, dir, 0, "list").stdout, "not drilled")
+	require.Contains(t, run(t, dir, 0, "list").stdout, "cannot be drilled")
 
 	dropDatabases(t, fresh, "big")
 	require.Contains(t, run(t, dir, 1, "restore", "j/big", "--to", fresh.URL("")).stderr, "roles that the target lacks: crew")

@@ -15,7 +15,7 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 	var sql []byte
 	for {
 		begin := len(sql)
-		if sql, err = ReadLine(in, sql); err == io.EOF {
+		if sql, err = ReadLine(in, sql, maxStatement); err == io.EOF {
 			if bytes.HasPrefix(sql, []byte("INSERT INTO ")) || bytes.Contains(sql, []byte("\nINSERT INTO ")) {
 				return rows, errors.New("the last statement has no end")
 			}
@@ -37,13 +37,21 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 	}
 }
 
-// ReadLine appends one line, with its line feed, to b.
-func ReadLine(in *bufio.Reader, b []byte) ([]byte, error) {
+// maxStatement is more than any server takes as one statement.
+const maxStatement = 1<<30 + 1<<20 // bytes
+
+// ReadLine appends one line, with its line feed, to b, which gets no longer than limit
+// bytes and one buffer.
+func ReadLine(in *bufio.Reader, b []byte, limit int) ([]byte, error) {
 	for {
 		part, err := in.ReadSlice('\n')
 		b = append(b, part...)
-		if err != bufio.ErrBufferFull {
-			return b, err
+		if err == bufio.ErrBufferFull && len(b) <= limit {
+			continue
 		}
+		if len(b) > limit {
+			return b, errors.New("a line is longer than any statement can be")
+		}
+		return b, err
 	}
 }

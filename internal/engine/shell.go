@@ -10,10 +10,11 @@ func ShellQuote(s string) string {
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }
 
-// OnOneLine replaces control characters, so that a name fits a line of a README.
+// OnOneLine replaces what a terminal could take for an instruction, or people for
+// something else than it is, so that a name fits a line of a README.
 func OnOneLine(name string) string {
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
+		if r == unicode.ReplacementChar || unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) {
 			return '_'
 		}
 		return r

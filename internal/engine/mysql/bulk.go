@@ -32,6 +32,9 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 		return nil, err
 	}
 	names := quoted.FindAllString(target, -1)
+	if len(names) == 0 {
+		return nil, errors.New("the file says not which table its rows are of")
+	}
 	t, err := tableOf(ctx, s.c, names[0])
 	if err != nil || len(names) == 1 {
 		return nil, err

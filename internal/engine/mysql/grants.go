@@ -112,9 +112,10 @@ func (g *grants) trusting() {
 
 // ByHand gives the shell lines that restore a dump with the server's client.
 func (drv) ByHand(d engine.HandDump) []string {
-	client := "mariadb --default-character-set=binary --binary-mode --max-allowed-packet=1G"
+	client := "mariadb --sandbox --default-character-set=binary --binary-mode --max-allowed-packet=1G"
 	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client \"$new\" || exit 1; done)", d.Unpack)
 	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, --password, …); for MySQL, say mysql;",
+		"# --sandbox keeps it from running commands that may stand in a file; MySQL and clients before mid-2024 have no such switch",
 		"# a row that is larger than the server's own max_allowed_packet stops it: raise that first",
 		"client='" + client + "'"}
 	if d.Database == engine.ServerWide {

@@ -138,7 +138,11 @@ func (m *move) begin(ctx context.Context) error {
 		return err
 	}
 	if !there {
-		if _, err := m.c.exec(ctx, createDatabase(m.to, cat.Facts)); err != nil {
+		create, err := createDatabase(m.to, cat.Facts)
+		if err != nil {
+			return err
+		}
+		if _, err := m.c.exec(ctx, create); err != nil {
 			return err
 		}
 		m.made = true

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -84,6 +85,8 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 const (
 	insert = "INSERT INTO "
 	values = " VALUES\n"
+
+	maxHead = 1 << 20 // bytes of a file before its first row
 )
 
 // headOf reads a file up to its first row: its settings, and what it inserts into. A
@@ -91,8 +94,11 @@ const (
 func headOf(in *bufio.Reader) (settings, target string, err error) {
 	var text strings.Builder
 	for {
-		line, err := in.ReadString('\n')
-		text.WriteString(line)
+		line, err := engine.ReadLine(in, nil, maxHead)
+		text.Write(line)
+		if text.Len() > maxHead {
+			return "", "", errors.New("the settings at its head have no end")
+		}
 		if err == io.EOF {
 			return text.String(), "", nil
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,23 +56,37 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 }
 
 func (t *target) create(ctx context.Context) error {
+	create, err := createDatabase(t.work, t.spec.Facts)
+	if err != nil {
+		return err
+	}
 	if _, err := t.s.home.value(ctx, "SELECT get_lock("+literal(liveLock(t.spec.Run))+", 0)"); err != nil {
 		return err
 	}
-	if _, err := t.s.home.exec(ctx, createDatabase(t.work, t.spec.Facts)); err != nil {
+	if _, err := t.s.home.exec(ctx, create); err != nil {
 		return fmt.Errorf("creating the database: %w", err)
 	}
-	_, err := t.s.home.exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64), name varchar(64), aside varchar(64)) CHARACTER SET utf8mb4; INSERT INTO %s.%s VALUES (%s, %s, '', '')",
+	_, err = t.s.home.exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64), name varchar(64), aside varchar(64)) CHARACTER SET utf8mb4; INSERT INTO %s.%s VALUES (%s, %s, '', '')",
 		quote(t.work), mark, quote(t.work), mark, literal(t.spec.KeepID), literal(t.spec.Run)))
 	return err
 }
 
-func createDatabase(name string, facts map[string]string) string {
+// word is what names of character sets and collations look like.
+var word = regexp.MustCompile(`^[0-9A-Za-z_]+$`)
+
+// createDatabase is the statement that makes a database with the facts of a dump, which
+// are not to be trusted.
+func createDatabase(name string, facts map[string]string) (string, error) {
+	for _, f := range []string{"charset", "collation"} {
+		if !word.MatchString(facts[f]) {
+			return "", fault.New("restore-failed", nil, "the dump's %s is %.40q, which is no name of one", f, facts[f])
+		}
+	}
 	sql := "CREATE DATABASE " + quote(name) + " CHARACTER SET " + facts["charset"] + " COLLATE " + facts["collation"]
 	if c := facts["comment"]; c != "" {
 		sql += " COMMENT " + literal(c)
 	}
-	return sql
+	return sql, nil
 }
 
 // vacant fails when the target exists and may not be moved aside, or is in use.

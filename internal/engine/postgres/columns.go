@@ -61,7 +61,7 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 		CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN `+collationOf("a.attcollation")+` ELSE '' END,
 		a.attnotnull, coalesce(quote_ident(k.conname), ''), coalesce(k.conislocal, true), coalesce(k.coninhcount > 0, true), coalesce(k.connoinherit, false), NOT coalesce(k.convalidated, true), a.attislocal, a.attidentity::text, a.attgenerated::text, coalesce(pg_get_expr(d.adbin, d.adrelid), ''),
 		CASE WHEN a.attstorage <> t.typstorage THEN a.attstorage::text ELSE '' END,
-		`+compression+`, coalesce(a.attstattarget::int, -1), coalesce(array_to_string(a.attoptions, ', '), ''), `+optionList("a.attfdwoptions")+`, d.oid IS NOT NULL
+		`+compression+`, coalesce(a.attstattarget::int, -1), coalesce((SELECT string_agg(o, ', ') FROM unnest(a.attoptions) o WHERE split_part(o, '=', 1) IN ('n_distinct', 'n_distinct_inherited')), ''), `+optionList("a.attfdwoptions")+`, d.oid IS NOT NULL
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_type t ON t.oid = a.atttypid
 		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum

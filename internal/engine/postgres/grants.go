@@ -65,14 +65,18 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 // ByHand gives the shell lines that restore a dump with the server's client.
 func (driver) ByHand(d engine.HandDump) []string {
 	client := "psql -X -q -v ON_ERROR_STOP=1"
+	guard := []string{
+		"# a psql of 2025 or later runs none of its own commands that may stand in a file, when it is told so",
+		`k=; case "$(psql --help=commands)" in *'\restrict'*) k=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n') ;; esac`,
+		`guarded() { [ -z "$k" ] || printf '%s %s\n' '\restrict' "$k"; "$@"; }`,
+	}
 	if d.Database == engine.ServerWide {
-		return []string{
+		return append([]string{
 			"# say where: set PGHOST, PGPORT and PGUSER to an administrator's; a role that is there already is left as it is",
-			"export PGDATABASE=postgres",
-			fmt.Sprintf("for f in 10-schema.sql*; do %s \"$f\" | %s -o /dev/null; done", d.Unpack, client),
+			"export PGDATABASE=postgres"}, append(guard,
+			fmt.Sprintf("for f in 10-schema.sql*; do guarded %s \"$f\" | %s -o /dev/null; done", d.Unpack, client),
 			"# make the folders of tablespaces first, owned by the server's user (see 50-finish); then, and when the databases are back,",
-			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there already",
-		}
+			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there already")...)
 	}
 	lines := []string{
 		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",
@@ -80,11 +84,12 @@ func (driver) ByHand(d engine.HandDump) []string {
 		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") + " | PGDATABASE=postgres " + client + " -v new=\"$new\"",
 		"export PGDATABASE=\"$new\"",
 	}
+	lines = append(lines, guard...)
 	if d.Owners {
 		lines = append(lines, "# leave 60-owners out (add: ! -name '60-*') where the roles do not exist")
 	}
 	return append(lines,
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | %s -o /dev/null || exit 1; done)", d.Unpack, client),
-		"psql -X -A -t -f row-counts.sql | diff - row-counts.txt && echo 'every row is there'",
+		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do guarded %s \"$f\" | %s -o /dev/null || exit 1; done)", d.Unpack, client),
+		"guarded cat row-counts.sql | psql -X -A -t | diff - row-counts.txt && echo 'every row is there'",
 	)
 }

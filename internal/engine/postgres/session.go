@@ -101,11 +101,15 @@ func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, 
 		if line == "" {
 			return rows, nil
 		}
-		if line, err = in.ReadString('\n'); err != nil && (err != io.EOF || line != "") {
+		next, err := engine.ReadLine(in, nil, maxHead)
+		if line = string(next); err != nil && (err != io.EOF || line != "") {
 			return rows, err
 		}
 	}
 }
+
+// maxHead bounds the lines before the rows, and those that fill large objects.
+const maxHead = 8 << 20 // bytes
 
 // copyStatement skips the settings and reads the COPY statement, whose names may
 // hold any character, or the first line of large objects. Of the settings it gives the
@@ -115,7 +119,11 @@ func copyStatement(in *bufio.Reader) (statement, encoding string, err error) {
 	var sql strings.Builder
 	quoted := false
 	for {
-		line, err := in.ReadString('\n')
+		text, err := engine.ReadLine(in, nil, maxHead)
+		line := string(text)
+		if err == nil && sql.Len() > maxHead {
+			err = errors.New("it has no end")
+		}
 		if err != nil {
 			return "", "", fmt.Errorf("the file has no COPY statement: %w", err)
 		}

@@ -161,17 +161,38 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		}
 		rename = "ALTER DATABASE " + quote(t.spec.Name) + " RENAME TO " + quote(aside) + "; " + rename
 	}
+	// The mark inside goes first, and a comment takes its place: that leaves in the same
+	// transaction in which the names change. Whoever is killed anywhere here leaves
+	// nothing of ours in a database that somebody uses.
+	comment, err := t.comment(ctx)
+	if err != nil {
+		return "", err
+	}
+	if _, err := t.s.home.Exec(ctx, "COMMENT ON DATABASE "+quote(t.work)+" IS "+literal(markComment(t.spec.KeepID, t.spec.Run))); err != nil {
+		return "", fmt.Errorf("marking the database: %w", err)
+	}
+	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
+		return "", fmt.Errorf("taking the mark off: %w", err)
+	}
 	// Statements that are sent as one are one transaction.
-	if _, err := t.s.home.Exec(ctx, rename); err != nil {
+	if _, err := t.s.home.Exec(ctx, rename+"; COMMENT ON DATABASE "+quote(t.spec.Name)+" IS "+comment); err != nil {
 		return "", fmt.Errorf("renaming the databases: %w", err)
 	}
-	// The mark goes last: without it, and before it has its name, the database would be
-	// nobody's. Who is killed here leaves a whole database with one schema too many.
 	t.work = t.spec.Name
-	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil && t.spec.Warn != nil {
-		t.spec.Warn(fmt.Sprintf("the database %s is restored; its mark, the schema %s, could not be removed: %v", t.spec.Name, markSchema, err))
-	}
 	return aside, nil
+}
+
+// markComment is the comment of a restored database whose name is about to change.
+func markComment(keepID, run string) string { return markSchema + " " + keepID + " " + run }
+
+// comment is the database's own comment, as SQL.
+func (t *target) comment(ctx context.Context) (string, error) {
+	var text *string
+	err := t.s.home.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = $1", t.work).Scan(&text)
+	if err != nil || text == nil {
+		return "NULL", err
+	}
+	return literal(*text), nil
 }
 
 func (s *source) has(ctx context.Context, database string) (there bool, err error) {
@@ -286,6 +307,15 @@ func (s *source) scratch(ctx context.Context) ([]string, error) {
 }
 
 func (s *source) ours(ctx context.Context, database, keepID string) (bool, error) {
+	var commented bool
+	err := s.home.QueryRow(ctx, `SELECT coalesce(starts_with(shobj_description(oid, 'pg_database'), $2), false)
+		FROM pg_database WHERE datname = $1`, database, markComment(keepID, "")).Scan(&commented)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil // somebody else dropped it
+	}
+	if err != nil || commented {
+		return commented, err
+	}
 	c, err := s.connect(ctx, database)
 	if ctx.Err() != nil {
 		return false, context.Cause(ctx)

@@ -82,6 +82,23 @@ func (r *catalogReader) facts(ctx context.Context) error {
 
 const trailer = "COMMIT;\n"
 
+// possible are the facts that a database can have: what a dump says becomes SQL.
+var possible = map[string]*regexp.Regexp{
+	"encoding": regexp.MustCompile(`^UTF-(8|16le|16be)$`), "page_size": regexp.MustCompile(`^[0-9]{3,5}$`),
+	"auto_vacuum": regexp.MustCompile(`^[012]$`), "journal_mode": regexp.MustCompile(`^(delete|wal)$`),
+	"user_version": regexp.MustCompile(`^-?[0-9]{1,10}$`), "application_id": regexp.MustCompile(`^-?[0-9]{1,10}$`),
+}
+
+// checkFacts fails for facts that no database has.
+func checkFacts(f map[string]string) error {
+	for name, form := range possible {
+		if !form.MatchString(f[name]) {
+			return fault.New("restore-failed", nil, "the dump's %s is %.40q, which no database has", name, f[name])
+		}
+	}
+	return nil
+}
+
 func header(f map[string]string) string {
 	return fmt.Sprintf("PRAGMA encoding='%s';\nPRAGMA page_size=%s;\nPRAGMA auto_vacuum=%s;\n%sBEGIN;\n",
 		f["encoding"], f["page_size"], f["auto_vacuum"], settings)

@@ -56,6 +56,9 @@ func openConn(path string, flags int32, busy time.Duration) (*conn, error) {
 		return nil, err
 	}
 	lib.Xsqlite3_extended_result_codes(tls, c.db, 1)
+	// No statement of a dump, a view or a check opens another file: not with ATTACH, and
+	// not with VACUUM INTO, which attaches.
+	lib.Xsqlite3_limit(tls, c.db, lib.SQLITE_LIMIT_ATTACHED, 0)
 	lib.Xsqlite3_busy_timeout(tls, c.db, int32(busy.Milliseconds()))
 	return c, nil
 }
@@ -134,11 +137,16 @@ func (c *conn) execText(sql []byte) error {
 		if rc != lib.SQLITE_OK {
 			return c.failure(rc)
 		}
-		at = *(*uintptr)(pointer(out + 8))
+		next := *(*uintptr)(pointer(out + 8))
 		s := *(*uintptr)(pointer(out))
 		if s == 0 {
+			if next == at { // the library takes it for the end of the text
+				return errors.New("the text holds a zero byte")
+			}
+			at = next
 			continue // a comment or blank text
 		}
+		at = next
 		for rc = lib.SQLITE_ROW; rc == lib.SQLITE_ROW; {
 			rc = lib.Xsqlite3_step(c.tls, s)
 		}

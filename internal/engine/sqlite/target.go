@@ -52,6 +52,9 @@ func sweepFolder(folder string) {
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
 	t := &target{spec: spec, folder: s.folder}
 	parent := spec.Folder
+	if err := checkFacts(spec.Facts); err != nil {
+		return nil, err
+	}
 	if spec.Into {
 		return nil, fault.Wrong("into-needless", "a SQLite file is always made anew").Advise("leave --into out; --replace renames an existing file aside")
 	}

@@ -272,7 +272,7 @@ func killed(t *testing.T, p *place) {
 		cmd, _, wait := command(dir, "drill", "adhoc", "--from", "keep", "--to", p.url(""))
 		require.NoError(t, cmd.Start())
 		o := wait()
-		return o.code == 0 && !strings.Contains(o.stderr, "scratch database")
+		return o.code == 0 && !strings.Contains(o.stderr, "removed the scratch database")
 	}, 3*patience, tick)
 	nothingLeft(t, dir, p, listed+1)
 }

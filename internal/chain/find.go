@@ -71,11 +71,10 @@ func unreadable(d *keep.Dump, name string) error {
 // the moment that was asked for; until may be zero: now.
 func newer(bad []*keep.Dump, chosen *keep.Dump, until time.Time) *keep.Dump {
 	for i := len(bad) - 1; i >= 0; i-- {
-		when := bad[i].When()
-		if when.IsZero() || chosen == nil && (until.IsZero() || !when.Add(-time.Second).After(until)) {
-			return bad[i]
-		}
-		if chosen != nil && when.After(chosen.Manifest.Moment) && (until.IsZero() || !when.Add(-time.Second).After(until)) {
+		when := bad[i].When() // the end of its second
+		early := until.IsZero() || !when.Truncate(time.Second).After(until)
+		late := chosen == nil || when.After(chosen.Manifest.Moment)
+		if when.IsZero() || early && late {
 			return bad[i]
 		}
 	}

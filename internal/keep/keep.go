@@ -153,16 +153,24 @@ func readMarker(ctx context.Context, st store.Store) (*marker, error) {
 	case err != nil:
 		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", where)
 	}
-	var m marker
-	if err := record.Decode(data, &m); err != nil {
+	m, err := parseMarker(data)
+	if err != nil {
 		return nil, markerDamaged(where, err)
 	}
-	switch {
-	case m.Format > formatNow:
+	if m.Format > formatNow {
 		return nil, fault.New("format-too-new", nil, "the keep %s has format %d, and this program knows formats up to %d",
 			where, m.Format, formatNow).Advise("use a newer grainkeep")
-	case m.Format < 1 || !hexID(m.ID):
-		return nil, markerDamaged(where, errors.New("what it says makes no sense"))
+	}
+	return m, nil
+}
+
+func parseMarker(data []byte) (*marker, error) {
+	var m marker
+	if err := record.Decode(data, &m); err != nil {
+		return nil, err
+	}
+	if m.Format < 1 || !hexID(m.ID) {
+		return nil, errors.New("what it says makes no sense")
 	}
 	return &m, nil
 }
@@ -236,13 +244,17 @@ func (k *Keep) Job(ctx context.Context, job string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	text := string(data)
-	at := strings.LastIndex(text, jobCheck)
-	if at < 0 || text[at:] != jobCheck+record.ID(data[:at])+"\n" {
+	if !jobIntact(data) {
 		return nil, fault.New("job-damaged", nil, "%s is damaged: the check in its last line does not match the lines above",
 			k.st.Where(jobFile(job)))
 	}
 	return data, nil
+}
+
+// jobIntact says whether a kept job is as it was written.
+func jobIntact(data []byte) bool {
+	at := strings.LastIndex(string(data), jobCheck)
+	return at >= 0 && string(data[at:]) == jobCheck+record.ID(data[:at])+"\n"
 }
 
 // NewRun makes the id of a run.

@@ -68,14 +68,19 @@ func (k *Keep) proofs(ctx context.Context, id string) (list []Proof, err error) 
 func (k *Keep) proof(ctx context.Context, name, id string) (p Proof, err error) {
 	data, err := store.ReadAll(ctx, k.st, name, maxSmall)
 	if err == nil {
-		err = record.Decode(data, &p)
-	}
-	if err == nil && p.Dump != id {
-		err = errors.New("it is the proof of another dump")
+		p, err = parseProof(data, id)
 	}
 	if err != nil {
 		err = fault.New("proof-damaged", err, "the proof %s cannot be used", k.st.Where(name)).
 			Advise("drill the dump again")
+	}
+	return p, err
+}
+
+func parseProof(data []byte, id string) (p Proof, err error) {
+	err = record.Decode(data, &p)
+	if err == nil && p.Dump != id {
+		err = errors.New("it is the proof of another dump")
 	}
 	return p, err
 }

@@ -149,6 +149,10 @@ func (k *Keep) Audit(ctx context.Context, dumps []*Dump) (*Absence, error) {
 		return nil, err
 	}
 	a := &Absence{Broken: h.broken}
+	placing, err := k.placing(ctx)
+	if err != nil {
+		return nil, err
+	}
 	there := map[string]bool{}
 	unread := map[string]bool{} // folders that have something, whatever it is
 	for _, d := range dumps {
@@ -161,6 +165,7 @@ func (k *Keep) Audit(ctx context.Context, dumps []*Dump) (*Absence, error) {
 		}
 		there[d.ID] = true
 		switch p, known := h.placed[d.ID]; {
+		case !known && placing[d.ID]: // its run is under way, or was killed
 		case !known:
 			a.Unknown = append(a.Unknown, d)
 		case p.Path != d.dir:
@@ -174,6 +179,32 @@ func (k *Keep) Audit(ctx context.Context, dumps []*Dump) (*Absence, error) {
 	}
 	slices.SortFunc(a.Missing, func(x, y Placed) int { return strings.Compare(x.Path, y.Path) })
 	return a, nil
+}
+
+// placing are the ids of dumps of runs that are under way, or were killed and not cleaned
+// up after yet.
+func (k *Keep) placing(ctx context.Context) (map[string]bool, error) {
+	ids := map[string]bool{}
+	err := k.st.List(ctx, workName, func(run store.Entry) error {
+		if !run.Folder || !ours(strings.TrimPrefix(run.Name, workName+"/")) {
+			return nil
+		}
+		err := k.st.List(ctx, run.Name+"/"+intents, func(e store.Entry) error {
+			ids[e.Name[strings.LastIndexByte(e.Name, '/')+1:]] = true
+			return nil
+		})
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	})
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, store.ErrNotRegular) { // a link: who dumps says so
+		return ids, nil
+	}
+	if err != nil {
+		err = fault.New("keep-unreadable", err, "cannot look into %s", k.st.Where(workName))
+	}
+	return ids, err
 }
 
 // within says whether a path or a folder above it is in a set: it is told otherwise then.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"sync"
 
 	"grainkeep/internal/blob"
@@ -55,19 +56,31 @@ func (r *Reader) Index(ctx context.Context) (list []manifest.ObjectEntry, err er
 	if err != nil {
 		return nil, err
 	}
-	if err := record.Unmarshal(data, &list); err != nil {
+	if list, err = parseIndex(data); err != nil {
 		return nil, Damage(r.d, "its list of objects cannot be read: "+err.Error())
 	}
-	known := map[engine.Section]bool{}
-	for _, s := range engine.Structure {
-		known[s] = true
+	return list, nil
+}
+
+// parseIndex reads a list of objects.
+func parseIndex(data []byte) (list []manifest.ObjectEntry, err error) {
+	if err := record.Unmarshal(data, &list); err != nil {
+		return nil, err
 	}
 	for _, o := range list {
-		if !known[o.Section] || o.Kind == "" {
-			return nil, Damage(r.d, fmt.Sprintf("its list of objects has one of no known section: %.80q", o.ID()))
+		if !slices.Contains(engine.Structure, o.Section) || o.Kind == "" {
+			return nil, fmt.Errorf("it has one of no known section: %.80q", o.ID())
 		}
 	}
 	return list, nil
+}
+
+// cut gives the SQL of an object out of the text of its file.
+func cut(text []byte, o manifest.ObjectEntry) (string, error) {
+	if o.Offset < 0 || o.Length < 0 || o.Length > int64(len(text)) || o.Offset > int64(len(text))-o.Length {
+		return "", fmt.Errorf("its list of objects points outside %s", o.File)
+	}
+	return string(text[o.Offset : o.Offset+o.Length]), nil
 }
 
 // SQL cuts an object's SQL out of its file.
@@ -82,10 +95,11 @@ func (r *Reader) SQL(ctx context.Context, o manifest.ObjectEntry) (string, error
 		}
 		r.text[o.File] = text
 	}
-	if o.Offset < 0 || o.Length < 0 || o.Length > int64(len(text)) || o.Offset > int64(len(text))-o.Length {
-		return "", Damage(r.d, "its list of objects points outside "+o.File)
+	sql, err := cut(text, o)
+	if err != nil {
+		return "", Damage(r.d, err.Error())
 	}
-	return string(text[o.Offset : o.Offset+o.Length]), nil
+	return sql, nil
 }
 
 // Objects reads the dump's objects with their SQL, in load order.

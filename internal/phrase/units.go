@@ -48,6 +48,9 @@ func ParseBytes(s string) (int64, error) {
 	if i := strings.IndexByte("BKMGT", m[2][0]); i > 0 {
 		v *= math.Pow(step, float64(i))
 	}
+	if v >= 1<<62 {
+		return 0, fmt.Errorf("%q is larger than any drive", s)
+	}
 	return int64(v), nil
 }
 
@@ -120,6 +123,9 @@ func Plural(n int64, noun string) string {
 
 var agePattern = regexp.MustCompile(`^([0-9]+)\s*(s|sec|seconds?|m|min|minutes?|h|hours?|d|days?|weeks?)$`)
 
+// maxAge is the longest length of time that can be asked for.
+const maxAge = 200 * 365 * 24 * time.Hour
+
 // ParseAge reads a length of time such as "2 days", "90 min" or "30 s".
 func ParseAge(s string) (time.Duration, error) {
 	m := agePattern.FindStringSubmatch(strings.TrimSpace(s))
@@ -131,7 +137,11 @@ func ParseAge(s string) (time.Duration, error) {
 		return 0, fmt.Errorf("%q is too long a time", s)
 	}
 	unit := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
-	return time.Duration(n) * unit[m[2][0]], nil
+	step := unit[m[2][0]]
+	if n > int64(maxAge/step) {
+		return 0, fmt.Errorf("%q is too long a time", s)
+	}
+	return time.Duration(n) * step, nil
 }
 
 // Match says whether a name matches a pattern, in which * stands for any letters

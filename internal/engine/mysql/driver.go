@@ -236,8 +236,17 @@ func usualPassword(cfg *sqldriver.Config) error {
 	if st, err := f.Stat(); err == nil && st.Mode().Perm()&0o077 != 0 {
 		return fault.Wrong("secret-exposed", "others can read the password file %s", path).Advise("chmod 600 %s", engine.ShellQuote(path))
 	}
+	return clientOptions(f, cfg)
+}
+
+// maxOptions bounds the clients' own file.
+const maxOptions = 1 << 20 // bytes
+
+// clientOptions reads user and password out of the section [client] of an option file.
+func clientOptions(f io.Reader, cfg *sqldriver.Config) error {
 	section := ""
-	for lines := bufio.NewScanner(f); lines.Scan(); {
+	lines := bufio.NewScanner(io.LimitReader(f, maxOptions))
+	for lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
 		if strings.HasPrefix(line, "[") {
 			section = line
@@ -256,7 +265,7 @@ func usualPassword(cfg *sqldriver.Config) error {
 			}
 		}
 	}
-	return nil
+	return lines.Err()
 }
 
 // connect logs in to a database, or to none, and makes the session settings.

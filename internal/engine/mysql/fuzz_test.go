@@ -1,0 +1,53 @@
+package mysql
+
+import (
+	"bufio"
+	"bytes"
+	"io"
+	"strings"
+	"testing"
+
+	sqldriver "github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+)
+
+// FuzzDataFile reads the head and the rows of a file of rows.
+func FuzzDataFile(f *testing.F) {
+	f.Add([]byte("SET a;\nINSERT INTO `t` (`a`, `b`) VALUES\n(1,'x\\'y'),\n(NULL,x'00ff');\n"), "INSERT INTO `t` (`a`, `b`) VALUES\n")
+	f.Fuzz(func(t *testing.T, data []byte, head string) {
+		in := bufio.NewReaderSize(bytes.NewReader(data), 4096)
+		_, target, err := headOf(in)
+		if err != nil || target == "" {
+			return
+		}
+		rows := &bulkRows{in: in, head: head, enums: []bool{true}, seen: func(int64) {}}
+		_, err = io.ReadAll(rows)
+		require.NoError(t, err, "errors are kept")
+	})
+}
+
+// FuzzDefinition takes definitions and scripts apart.
+func FuzzDefinition(f *testing.F) {
+	f.Add("CREATE TABLE `t` (\n  `a` enum('x,y','z') NOT NULL DEFAULT 'x' COMMENT 'a (b',\n  PRIMARY KEY (`a`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+	f.Add("DELIMITER ;;\nCREATE TRIGGER x BEGIN END;;\nDELIMITER ;\nSET a;\n")
+	f.Fuzz(func(t *testing.T, sql string) {
+		for _, s := range statements(sql) {
+			require.NotEqual(t, "DELIMITER ;", strings.TrimSpace(s))
+		}
+		if parsed, err := parse(sql, ""); err == nil {
+			for i := range parsed.columns {
+				parsed.columns[i].read()
+				parsed.columns[i].field("@v")
+			}
+		}
+	})
+}
+
+func FuzzPasswordFile(f *testing.F) {
+	f.Add([]byte("[client]\nuser = ann\npassword = \"x\"\n[other]\npassword=y\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		cfg := sqldriver.NewConfig()
+		_ = clientOptions(bytes.NewReader(data), cfg) // a line may be too long
+		require.NotContains(t, cfg.Passwd, "\n")
+	})
+}

@@ -17,6 +17,9 @@ import (
 // core.
 var interfaces = map[string]bool{"cli": true, "testserver": true}
 
+// fileless are the folders that reach a keep through a store, and no file by its path.
+var fileless = []string{"blob", "chain", "drill", "dump", "event", "keep", "manifest", "payload", "record", "restore", "rows", "verify"}
+
 // TestCoreHasNoInterface holds that nothing in the core imports what belongs to a
 // command line, prints, or ends the program.
 func TestCoreHasNoInterface(t *testing.T) {
@@ -63,6 +66,40 @@ func TestEnginesKnowNoKeeps(t *testing.T) {
 			if strings.HasPrefix(name, "grainkeep/") && !strings.HasSuffix(path, "_test.go") {
 				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault"}, name, path)
 			}
+		}
+	}
+}
+
+// TestOnlyStoresTouchFiles holds that what works on keeps opens no file itself.
+func TestOnlyStoresTouchFiles(t *testing.T) {
+	for _, folder := range fileless {
+		files, err := filepath.Glob(folder + "/*.go")
+		require.NoError(t, err)
+		require.NotEmpty(t, files, folder)
+		for _, path := range files {
+			if strings.HasSuffix(path, "_test.go") {
+				continue
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+			require.NoError(t, err)
+			for _, i := range file.Imports {
+				name, _ := strconv.Unquote(i.Path.Value)
+				require.NotContains(t, []string{"os", "syscall/unix", "golang.org/x/sys/unix", "grainkeep/internal/store/folder"}, name, path)
+			}
+		}
+	}
+}
+
+// TestConfigurationIsPlainData holds that the file's package puts nothing together.
+func TestConfigurationIsPlainData(t *testing.T) {
+	files, err := filepath.Glob("config/*.go")
+	require.NoError(t, err)
+	for _, path := range files {
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			require.NotContains(t, []string{"grainkeep/internal/keep", "grainkeep/internal/dump", "grainkeep/internal/drill", "grainkeep/internal/store"}, name, path)
 		}
 	}
 }

@@ -26,6 +26,7 @@ func TestEveryDamageIsNamed(t *testing.T) {
 }
 
 func damaged(t *testing.T, p *place) {
+	p.need(t)
 	dir := t.TempDir()
 	path := lines(run(t, dir, 3, "dump", "--from", p.url("roster"), "--to", "keep").stdout)[0]
 	var files []string

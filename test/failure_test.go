@@ -233,6 +233,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 }
 
 func killed(t *testing.T, p *place) {
+	p.need(t)
 	dir := t.TempDir()
 	args := []string{"dump", "--from", p.url("bookings"), "--to", "keep"}
 	began := time.Now()

@@ -20,6 +20,7 @@ func TestLedgerUnderLoad(t *testing.T) {
 }
 
 func ledger(t *testing.T, p *place) {
+	p.need(t)
 	ctx, stop := context.WithCancel(context.Background())
 	var writers sync.WaitGroup
 	var moves atomic.Int64

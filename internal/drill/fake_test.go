@@ -60,7 +60,7 @@ func (fakeDriver) ByHand(engine.HandDump) []string { return []string{"true"} }
 func (f *fake) Describe(context.Context) (engine.Server, error) {
 	return engine.Server{Product: "Fake", Version: "1"}, nil
 }
-func (f *fake) Fix(context.Context, []string, string) error { return nil }
+func (f *fake) Pin(context.Context, []string, string) error { return nil }
 
 func (f *fake) Databases(context.Context) (list []engine.Database, err error) {
 	for n := range f.databases {

@@ -148,7 +148,7 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err := r.roomForCopy(local); err != nil {
 		return err
 	}
-	if err := src.Fix(ctx, r.databases(), local.Path); err != nil {
+	if err := src.Pin(ctx, r.databases(), local.Path); err != nil {
 		return err
 	}
 	err = r.each(ctx, src, session)

@@ -104,10 +104,10 @@ type Source interface {
 	Describe(ctx context.Context) (Server, error)
 	// Databases lists what is there, sorted by name.
 	Databases(ctx context.Context) ([]Database, error)
-	// Fix takes one moment of several databases, where the server can; a Snapshot of one
+	// Pin takes one moment of several databases, where the server can; a Snapshot of one
 	// of them is then of that moment. scratch is a folder where a file engine may put
 	// copies to read from.
-	Fix(ctx context.Context, databases []string, scratch string) error
+	Pin(ctx context.Context, databases []string, scratch string) error
 	// Snapshot fixes one moment of a database. The error names every object
 	// that cannot be carried.
 	Snapshot(ctx context.Context, database string) (Snapshot, error)

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Bytes writes a size with binary units: "0 B", "812 B", "14.2 MiB".
@@ -147,9 +148,30 @@ func ParseAge(s string) (time.Duration, error) {
 // Match says whether a name matches a pattern, in which * stands for any letters
 // and ? for one.
 func Match(pattern, name string) bool {
-	q := regexp.QuoteMeta(pattern)
-	q = strings.NewReplacer(`\*`, `.*`, `\?`, `.`).Replace(q)
-	return regexp.MustCompile(`(?s)^` + q + `$`).MatchString(name)
+	star, again := -1, 0 // the last * of the pattern, and where in the name it is tried next
+	p := 0
+	for n := 0; n < len(name) || p < len(pattern); {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			star, again = p, n
+			p++
+			continue
+		case p < len(pattern) && n < len(name) && pattern[p] == '?':
+			_, size := utf8.DecodeRuneInString(name[n:])
+			p, n = p+1, n+size
+			continue
+		case p < len(pattern) && n < len(name) && pattern[p] == name[n]:
+			p, n = p+1, n+1
+			continue
+		}
+		if star < 0 || again >= len(name) {
+			return false
+		}
+		_, size := utf8.DecodeRuneInString(name[again:])
+		again += size
+		p, n = star+1, again
+	}
+	return true
 }
 
 // HasPattern says whether a text is a pattern rather than a literal name.

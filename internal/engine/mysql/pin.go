@@ -39,8 +39,8 @@ func (p *pin) release() {
 	p.keeper.close()
 }
 
-// Fix takes one moment of several databases.
-func (s *source) Fix(ctx context.Context, databases []string, _ string) error {
+// Pin takes one moment of several databases.
+func (s *source) Pin(ctx context.Context, databases []string, _ string) error {
 	s.pinned.release()
 	var err error
 	s.pinned, err = s.pin(ctx, databases, s.workers())

@@ -48,7 +48,7 @@ func columnsOf(list []string, options string) (columns []column) {
 			inside, end := items(rest[1:])
 			c.full = strings.Join(inside, ",")
 			c.scaled = len(inside) == 2
-			rest = rest[1+end+1:]
+			rest = rest[min(len(rest), 1+end+1):]
 		}
 		if m := inSet.FindStringSubmatch(rest); m != nil {
 			c.charset = m[1]

@@ -302,5 +302,5 @@ func (p *snapshot) join(ctx context.Context) (*pgx.Conn, error) {
 	return c, nil
 }
 
-// Fix has nothing to do: a snapshot of this server is of one database.
-func (s *source) Fix(context.Context, []string, string) error { return nil }
+// Pin has nothing to do: a snapshot of this server is of one database.
+func (s *source) Pin(context.Context, []string, string) error { return nil }

@@ -311,8 +311,8 @@ func handOn(row []byte, to engine.Rows) ([]byte, error) {
 	return row[:0], to.Row(row, true)
 }
 
-// Fix notes where copies may be put. Each file has a moment of its own.
-func (s *source) Fix(_ context.Context, _ []string, scratch string) error {
+// Pin notes where copies may be put. Each file has a moment of its own.
+func (s *source) Pin(_ context.Context, _ []string, scratch string) error {
 	s.scratch = scratch
 	return nil
 }

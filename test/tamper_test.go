@@ -410,7 +410,7 @@ func TestNothingReachesTheTerminal(t *testing.T) {
 	path := lines(b.run(3, "dump", "nightly").stdout)[0]
 	b.objects(func(l []manifest.ObjectEntry) []manifest.ObjectEntry { l[0].Kind += evil; return l })
 	b.retell(func(m *manifest.Manifest) {
-		m.Source.Where, m.Source.Product, m.Warnings = evil, "SQLite"+evil, []string{evil}
+		m.Source.Where, m.Source.Product, m.Warnings = evil, "SQLite"+evil, []manifest.Warning{{Code: evil, Text: evil}}
 		m.Payload.SQL.Objects["x"+evil] = 1
 	})
 	check := func(what, text string) {

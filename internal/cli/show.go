@@ -73,7 +73,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	}
 	line("holds", "%s", objectsOf(m.Payload.SQL.Objects))
 	for _, w := range m.Warnings {
-		line("warning", "%s", w)
+		line("warning", "%s", w.Text)
 	}
 	line("restore", "%s", proofLine(d))
 	if p := d.LastProof(); p != nil {

@@ -203,7 +203,7 @@ func (a *app) surveyFindings(s *dump.Survey) {
 			a.mention(fmt.Errorf("%s could not be dumped now: %w", l.Database, l.Err))
 		}
 		for _, w := range l.Warnings {
-			a.warn("outside-moment", "%s: %s", l.Database, w)
+			a.warn(dump.NotAsOnServer, "%s: %s", l.Database, w)
 		}
 	}
 	if s.Keep == nil {

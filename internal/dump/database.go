@@ -33,8 +33,8 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	o := &databaseDump{runner: r, files: blob.NewSet(draft, guard), m: r.envelope(d.Name, snap, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name)}
-	for _, w := range cat.Warnings {
-		r.feed.Warn("outside-moment", d.Name, "%s", w)
+	for _, w := range o.m.Warnings {
+		r.feed.Warn(w.Code, d.Name, "%s", w.Text)
 	}
 	r.feed.Meter.Begin("dumping "+d.Name, 0, 0)
 	if o.m.Payload, err = sql.Capture(ctx, o.files, r.feed); err != nil {
@@ -50,6 +50,10 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	return draft.Place(ctx, o.m)
 }
 
+// NotAsOnServer is the code of warnings about what is not of the one moment, or does not
+// come back as it is on the server.
+const NotAsOnServer = "not-as-on-server"
+
 // envelope is what a manifest says of any dump, files and payload apart.
 func (r *runner) envelope(database string, snap engine.Snapshot, started time.Time) *manifest.Manifest {
 	m := &manifest.Manifest{
@@ -58,7 +62,10 @@ func (r *runner) envelope(database string, snap engine.Snapshot, started time.Ti
 		Run: manifest.Run{ID: r.res.Run, Started: r.started},
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
-		To: snap.Catalog().Position, Compression: string(r.Compression), Warnings: snap.Catalog().Warnings,
+		To: snap.Catalog().Position, Compression: string(r.Compression),
+	}
+	for _, w := range snap.Catalog().Warnings {
+		m.Warnings = append(m.Warnings, manifest.Warning{Code: NotAsOnServer, Text: w})
 	}
 	for _, d := range r.plan.Databases {
 		m.Run.Databases = append(m.Run.Databases, d.Name)

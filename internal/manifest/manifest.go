@@ -64,6 +64,12 @@ type File struct {
 	SHA256 string `json:"sha256"`
 }
 
+// Warning is what an administrator should know about the dump.
+type Warning struct {
+	Code string `json:"code"` // stable, for scripts
+	Text string `json:"text"`
+}
+
 // Manifest is everything known about a dump. Times are UTC.
 type Manifest struct {
 	Format      int              `json:"format"`
@@ -82,14 +88,14 @@ type Manifest struct {
 	From        *engine.Position `json:"from,omitempty"` // in the server's change log: where the changes begin
 	To          *engine.Position `json:"to,omitempty"`   // the same: where the moment is
 	Compression string           `json:"compression"`
-	Warnings    []string         `json:"warnings,omitempty"`
+	Warnings    []Warning        `json:"warnings,omitempty"`
 	RawBytes    int64            `json:"raw_bytes"`
 	StoredBytes int64            `json:"stored_bytes"`
 	Payload     Payload          `json:"payload"`
 	Files       []File           `json:"files"`
 }
 
-// The types of payloads.
+// TypeSQL is the type of a database's payload.
 const TypeSQL = "sql"
 
 // Payload is what the dump holds. Type says which of the others is set.

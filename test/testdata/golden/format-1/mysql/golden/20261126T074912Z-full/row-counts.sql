@@ -1,0 +1,2 @@
+SELECT concat('`sailing`', '|', count(*)) FROM `sailing`;
+SELECT concat('`vessel`', '|', count(*)) FROM `vessel`;

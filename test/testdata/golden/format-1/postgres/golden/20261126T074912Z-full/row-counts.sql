@@ -1,0 +1,2 @@
+SELECT 'public.sailing', count(*) FROM ONLY public.sailing;
+SELECT 'public.vessel', count(*) FROM ONLY public.vessel;

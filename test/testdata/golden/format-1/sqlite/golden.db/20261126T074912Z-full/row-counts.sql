@@ -1,0 +1,2 @@
+SELECT 'sailing', count(*) FROM sailing;
+SELECT 'vessel', count(*) FROM vessel;

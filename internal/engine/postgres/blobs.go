@@ -53,19 +53,19 @@ func (r *catalogReader) blobs(ctx context.Context) error {
 // blobPut begins each line of the file of contents.
 const blobPut = "SELECT pg_catalog.lo_put("
 
+// largeObjectsRow is a row of large_objects.sql.
+type largeObjectsRow struct {
+	OID, Owner, Comment string
+}
+
 // blobRights reads owners, grants and comments of large objects.
 func (r *catalogReader) blobRights(ctx context.Context) error {
-	return r.rows(ctx, `SELECT m.oid::text, m.lomowner::regrole::text, coalesce(obj_description(m.oid, 'pg_largeobject'), '')
-		FROM pg_largeobject_metadata m ORDER BY m.oid::bigint`, func(rows pgx.Rows) error {
-		var oid, owner, comment string
-		if err := rows.Scan(&oid, &owner, &comment); err != nil {
-			return err
-		}
-		r.also(rankOwner, engine.Object{Kind: "owner", Name: "large object " + oid, Section: engine.Owners, Roles: []string{owner},
-			SQL: "ALTER LARGE OBJECT " + oid + " OWNER TO " + owner + ";\n"})
-		if comment != "" {
-			r.also(rankComment, engine.Object{Kind: "comment", Name: "large object " + oid, Section: engine.Finish,
-				SQL: "COMMENT ON LARGE OBJECT " + oid + " IS" + space(literal(comment)) + ";\n"}).late = true
+	return each(ctx, r, "large_objects", func(x *largeObjectsRow) error {
+		r.also(rankOwner, engine.Object{Kind: "owner", Name: "large object " + x.OID, Section: engine.Owners, Roles: []string{x.Owner},
+			SQL: "ALTER LARGE OBJECT " + x.OID + " OWNER TO " + x.Owner + ";\n"})
+		if x.Comment != "" {
+			r.also(rankComment, engine.Object{Kind: "comment", Name: "large object " + x.OID, Section: engine.Finish,
+				SQL: "COMMENT ON LARGE OBJECT " + x.OID + " IS" + space(literal(x.Comment)) + ";\n"}).late = true
 		}
 		return nil
 	})

@@ -122,27 +122,19 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 	return &engine.Catalog{Facts: facts, Header: settings, Tables: r.tables, Objects: objects, Warnings: r.warns}, nil
 }
 
+// factsRow is a row of facts.sql.
+type factsRow struct{ Encoding, Collate, Ctype, Provider, Locale string }
+
 // facts are the properties that a database is made with.
 func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
-	provider := "'c'"
-	if r.version >= 150000 {
-		provider = "datlocprovider::text"
-	}
-	locale := "''"
-	switch {
-	case r.version >= 170000:
-		locale = "coalesce(datlocale, '')"
-	case r.version >= 150000:
-		locale = "coalesce(daticulocale, '')"
-	}
-	var encoding, collate, ctype, prov, loc string
-	err := r.c.QueryRow(ctx, `SELECT pg_encoding_to_char(encoding), datcollate::text, datctype::text, `+provider+`, `+locale+`
-		FROM pg_database WHERE datname = current_database()`).Scan(&encoding, &collate, &ctype, &prov, &loc)
-	f := map[string]string{"encoding": encoding, "collate": collate, "ctype": ctype}
-	if prov != "c" {
-		f["provider"], f["locale"] = prov, loc
-	}
-	return f, err
+	f := map[string]string{}
+	return f, each(ctx, r, "facts", func(x *factsRow) error {
+		f["encoding"], f["collate"], f["ctype"] = x.Encoding, x.Collate, x.Ctype
+		if x.Provider != "c" {
+			f["provider"], f["locale"] = x.Provider, x.Locale
+		}
+		return nil
+	})
 }
 
 // rows runs a query and calls f for each row.
@@ -197,20 +189,20 @@ func gone(what string) error {
 	return fault.New("object-gone", nil, "%s was dropped while its definition was read", what).Advise("take the dump again")
 }
 
+// schemasRow is a row of schemas.sql.
+type schemasRow struct {
+	OID  uint32
+	Name string
+}
+
 func (r *catalogReader) schemas(ctx context.Context) error {
 	hasPublic := false
-	err := r.rows(ctx, `SELECT n.oid, quote_ident(n.nspname) FROM pg_namespace n
-		WHERE `+ours+` AND `+notMember("pg_namespace", "n.oid"), func(rows pgx.Rows) error {
-		var oid uint32
-		var name string
-		if err := rows.Scan(&oid, &name); err != nil {
-			return err
-		}
-		sql := "CREATE SCHEMA " + name + ";\n"
-		if name == "public" {
+	err := each(ctx, r, "schemas", func(x *schemasRow) error {
+		sql := "CREATE SCHEMA " + x.Name + ";\n"
+		if x.Name == "public" {
 			hasPublic, sql = true, "" // a new database has it
 		}
-		r.add("pg_namespace", oid, rankSchema, engine.Object{Kind: "schema", Name: name, Section: engine.Schema, SQL: sql})
+		r.add("pg_namespace", x.OID, rankSchema, engine.Object{Kind: "schema", Name: x.Name, Section: engine.Schema, SQL: sql})
 		return nil
 	})
 	if err == nil && !hasPublic {

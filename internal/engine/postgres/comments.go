@@ -9,40 +9,36 @@ import (
 	"grainkeep/internal/engine"
 )
 
+// commentsRow is a row of comments.sql.
+type commentsRow struct {
+	Class, Text    string
+	OID, Table     uint32
+	Kind, Identity *string
+}
+
 // comments reads the comments on everything that is dumped, and on the database.
 func (r *catalogReader) comments(ctx context.Context) error {
-	err := r.rows(ctx, `SELECT d.classoid::regclass::text, d.objoid, i.type, i.identity, d.description,
-			coalesce((SELECT conrelid FROM pg_constraint WHERE d.classoid = 'pg_constraint'::regclass AND oid = d.objoid),
-				(SELECT tgrelid FROM pg_trigger WHERE d.classoid = 'pg_trigger'::regclass AND oid = d.objoid), 0)
-		FROM pg_description d, pg_identify_object(d.classoid, d.objoid, d.objsubid) i
-		WHERE d.objoid >= 16384 OR (d.classoid = 'pg_namespace'::regclass AND d.objoid = to_regnamespace('public') AND d.description <> 'standard public schema')`,
-		func(rows pgx.Rows) error {
-			var class, text string
-			var oid, table uint32
-			var kind, identity *string
-			if err := rows.Scan(&class, &oid, &kind, &identity, &text, &table); err != nil {
-				return err
-			}
-			owner := key{class, oid}
-			n := r.resolve(owner)
-			if n == nil && table != 0 { // a constraint or trigger that came from a parent
-				n = r.nodes[key{"pg_class", table}]
-			}
-			if n == nil {
-				return nil // on something that is not dumped: a member of an extension
-			}
-			if kind == nil || identity == nil {
-				return gone(n.obj.ID())
-			}
-			section, rank := engine.Finish, rankComment
-			if n.obj.Section == engine.Active {
-				section, rank = engine.Active, n.rank
-			}
-			o := engine.Object{Kind: "comment", Name: *kind + " " + *identity, Table: n.obj.Table, Section: section,
-				SQL: "COMMENT ON " + sqlTarget(*kind, *identity) + " IS" + space(literal(text)) + ";\n"}
-			r.also(rank, o, n.key).late = section == engine.Finish
-			return nil
-		})
+	err := each(ctx, r, "comments", func(x *commentsRow) error {
+		owner := key{x.Class, x.OID}
+		n := r.resolve(owner)
+		if n == nil && x.Table != 0 { // a constraint or trigger that came from a parent
+			n = r.nodes[key{"pg_class", x.Table}]
+		}
+		if n == nil {
+			return nil // on something that is not dumped: a member of an extension
+		}
+		if x.Kind == nil || x.Identity == nil {
+			return gone(n.obj.ID())
+		}
+		section, rank := engine.Finish, rankComment
+		if n.obj.Section == engine.Active {
+			section, rank = engine.Active, n.rank
+		}
+		o := engine.Object{Kind: "comment", Name: *x.Kind + " " + *x.Identity, Table: n.obj.Table, Section: section,
+			SQL: "COMMENT ON " + sqlTarget(*x.Kind, *x.Identity) + " IS" + space(literal(x.Text)) + ";\n"}
+		r.also(rank, o, n.key).late = section == engine.Finish
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -86,21 +82,23 @@ func sqlTarget(kind, identity string) string {
 	return strings.ToUpper(kind) + " " + identity
 }
 
+// securityLabelsRow is a row of security_labels.sql.
+type securityLabelsRow struct {
+	KClass, Provider, Label string
+	KOID                    uint32
+	Kind, Identity          *string
+}
+
 // labels reads security labels. The target must know their provider.
 func (r *catalogReader) labels(ctx context.Context) error {
-	return r.rows(ctx, `SELECT s.classoid::regclass::text, s.objoid, i.type, i.identity, quote_ident(s.provider), s.label
-		FROM pg_seclabel s, pg_identify_object(s.classoid, s.objoid, s.objsubid) i ORDER BY 3, 4, 5`, func(rows pgx.Rows) error {
+	return each(ctx, r, "security_labels", func(x *securityLabelsRow) error {
 		var k key
-		var kind, identity *string
-		var provider, label string
-		if err := rows.Scan(&k.class, &k.oid, &kind, &identity, &provider, &label); err != nil {
-			return err
-		}
-		if kind == nil || identity == nil {
+		k.class, k.oid = x.KClass, x.KOID
+		if x.Kind == nil || x.Identity == nil {
 			return nil
 		}
-		o := engine.Object{Kind: "security label", Name: provider + " on " + *kind + " " + *identity, Section: engine.Finish, Rule: true,
-			SQL: "SECURITY LABEL FOR " + provider + " ON " + sqlTarget(*kind, *identity) + " IS" + space(literal(label)) + ";\n"}
+		o := engine.Object{Kind: "security label", Name: x.Provider + " on " + *x.Kind + " " + *x.Identity, Section: engine.Finish, Rule: true,
+			SQL: "SECURITY LABEL FOR " + x.Provider + " ON " + sqlTarget(*x.Kind, *x.Identity) + " IS" + space(literal(x.Label)) + ";\n"}
 		var needs []key
 		if n := r.resolve(k); n != nil {
 			o.Table = n.obj.Table

@@ -5,109 +5,95 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-
 	"grainkeep/internal/engine"
 )
+
+// functionsRow is a row of functions.sql.
+type functionsRow struct {
+	OID             uint32
+	Kind            string
+	Name, Def, Body *string
+}
 
 // functions reads functions, procedures and window functions; those that a range
 // type makes for itself are its own. One whose body is parsed when it is made can take
 // part in a circle: its outline has a body that is a text, which is not.
 func (r *catalogReader) functions(ctx context.Context) error {
-	parsed := "NULL::text"
-	if r.version >= 140000 {
-		parsed = "pg_get_function_sqlbody(p.oid)"
-	}
-	return r.rows(ctx, `SELECT p.oid, p.prokind::text, (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, pg_get_functiondef(p.oid), `+parsed+`
-		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-		WHERE p.prokind IN ('f', 'p', 'w') AND `+ours+` AND `+notMember("pg_proc", "p.oid")+`
-		AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'i')`, func(rows pgx.Rows) error {
-		var oid uint32
-		var kind string
-		var name, def, body *string
-		if err := rows.Scan(&oid, &kind, &name, &def, &body); err != nil {
-			return err
-		}
-		if name == nil {
+	return each(ctx, r, "functions", func(x *functionsRow) error {
+		if x.Name == nil {
 			return gone("a function")
 		}
-		sql, err := define("function", *name, def)
+		sql, err := define("function", *x.Name, x.Def)
 		if err != nil {
 			return err
 		}
 		word := "function"
-		if kind == "p" {
+		if x.Kind == "p" {
 			word = "procedure"
 		}
 		sql = strings.TrimSuffix(sql, "\n")
-		n := r.add("pg_proc", oid, rankFunction, engine.Object{Kind: word, Name: *name, Section: engine.Schema, SQL: sql + ";\n"})
-		if body != nil {
-			n.stub = &engine.Object{Kind: word + " outline", Name: *name, Section: engine.Schema, SQL: strings.TrimSuffix(sql, *body) + "AS '';\n"}
+		n := r.add("pg_proc", x.OID, rankFunction, engine.Object{Kind: word, Name: *x.Name, Section: engine.Schema, SQL: sql + ";\n"})
+		if x.Body != nil {
+			n.stub = &engine.Object{Kind: word + " outline", Name: *x.Name, Section: engine.Schema, SQL: strings.TrimSuffix(sql, *x.Body) + "AS '';\n"}
 		}
 		return nil
 	})
 }
 
+// aggregatesRow is a row of aggregates.sql.
+type aggregatesRow struct {
+	OID                                                                                                                                                     uint32
+	Identity                                                                                                                                                *string
+	Name, Args, Kind, Parallel, Trans, TransType, Final, FinalMode, Combine, Serial, Deserial, Start, Mtrans, Minv, Mtype, Mfinal, MfinalMode, Mstart, Sort string
+	Space, Mspace                                                                                                                                           int32
+	Extra, Mextra                                                                                                                                           bool
+}
+
+// phase is how an aggregate works: as such, or over a moving window.
+type phase struct {
+	trans, typ, final, mode, start string
+	space                          int32
+	extra                          bool
+}
+
 func (r *catalogReader) aggregates(ctx context.Context) error {
-	function := func(column string) string {
-		return "CASE WHEN a." + column + "::oid <> 0 THEN a." + column + "::text ELSE '' END"
-	}
-	modes := `CASE %[1]s WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' WHEN 'w' THEN 'READ_WRITE' END`
-	return r.rows(ctx, `SELECT p.oid, (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, format('%I.%I', n.nspname, p.proname), pg_get_function_arguments(p.oid),
-		a.aggkind::text, p.proparallel::text, `+function("aggtransfn")+`, format_type(a.aggtranstype, NULL), a.aggtransspace,
-		`+function("aggfinalfn")+`, a.aggfinalextra, `+fmt.Sprintf(modes, "a.aggfinalmodify")+`, `+function("aggcombinefn")+`, `+function("aggserialfn")+`, `+function("aggdeserialfn")+`,
-		coalesce(quote_literal(a.agginitval), ''), `+function("aggmtransfn")+`, `+function("aggminvtransfn")+`,
-		CASE WHEN a.aggmtranstype <> 0 THEN format_type(a.aggmtranstype, NULL) ELSE '' END, a.aggmtransspace, `+function("aggmfinalfn")+`, a.aggmfinalextra,
-		`+fmt.Sprintf(modes, "a.aggmfinalmodify")+`, coalesce(quote_literal(a.aggminitval), ''),
-		coalesce((SELECT format('OPERATOR(%I.%s)', sn.nspname, so.oprname) FROM pg_operator so JOIN pg_namespace sn ON sn.oid = so.oprnamespace WHERE so.oid = a.aggsortop), '')
-		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid JOIN pg_namespace n ON n.oid = p.pronamespace
-		WHERE `+ours+` AND `+notMember("pg_proc", "p.oid"), func(rows pgx.Rows) error {
-		var oid uint32
-		var identity *string
-		var name, args, kind, parallel string
-		var trans, transType, final, finalMode, combine, serial, deserial, start, mtrans, minv, mtype, mfinal, mfinalMode, mstart, sort string
-		var space, mspace int32
-		var extra, mextra bool
-		if err := rows.Scan(&oid, &identity, &name, &args, &kind, &parallel, &trans, &transType, &space, &final, &extra, &finalMode,
-			&combine, &serial, &deserial, &start, &mtrans, &minv, &mtype, &mspace, &mfinal, &mextra, &mfinalMode, &mstart, &sort); err != nil {
-			return err
-		}
-		id, err := define("aggregate", name, identity)
+	return each(ctx, r, "aggregates", func(x *aggregatesRow) error {
+		id, err := define("aggregate", x.Name, x.Identity)
 		if err != nil {
 			return err
 		}
-		if args == "" {
-			args = "*"
+		if x.Args == "" {
+			x.Args = "*"
 		}
 		o := options{}
-		phase := func(prefix, trans, typ string, space int32, final string, extra bool, mode, start string) {
-			o.add(prefix+"SFUNC", trans)
-			o.add(prefix+"STYPE", typ)
-			if space != 0 {
-				o.add(prefix+"SSPACE", fmt.Sprint(space))
+		say := func(prefix string, p phase) {
+			o.add(prefix+"SFUNC", p.trans)
+			o.add(prefix+"STYPE", p.typ)
+			if p.space != 0 {
+				o.add(prefix+"SSPACE", fmt.Sprint(p.space))
 			}
-			o.add(prefix+"FINALFUNC", final)
-			if extra {
+			o.add(prefix+"FINALFUNC", p.final)
+			if p.extra {
 				o = append(o, prefix+"FINALFUNC_EXTRA")
 			}
-			if trans != "" {
-				o.add(prefix+"FINALFUNC_MODIFY", mode)
+			if p.trans != "" {
+				o.add(prefix+"FINALFUNC_MODIFY", p.mode)
 			}
-			o.add(prefix+"INITCOND", start)
+			o.add(prefix+"INITCOND", p.start)
 		}
-		phase("", trans, transType, space, final, extra, finalMode, start)
-		o.add("COMBINEFUNC", combine)
-		o.add("SERIALFUNC", serial)
-		o.add("DESERIALFUNC", deserial)
-		phase("M", mtrans, mtype, mspace, mfinal, mextra, mfinalMode, mstart)
-		o.add("MINVFUNC", minv)
-		o.add("SORTOP", sort)
-		o.add("PARALLEL", map[string]string{"s": "SAFE", "r": "RESTRICTED"}[parallel])
-		if kind == "h" {
+		say("", phase{x.Trans, x.TransType, x.Final, x.FinalMode, x.Start, x.Space, x.Extra})
+		o.add("COMBINEFUNC", x.Combine)
+		o.add("SERIALFUNC", x.Serial)
+		o.add("DESERIALFUNC", x.Deserial)
+		say("M", phase{x.Mtrans, x.Mtype, x.Mfinal, x.MfinalMode, x.Mstart, x.Mspace, x.Mextra})
+		o.add("MINVFUNC", x.Minv)
+		o.add("SORTOP", x.Sort)
+		o.add("PARALLEL", map[string]string{"s": "SAFE", "r": "RESTRICTED"}[x.Parallel])
+		if x.Kind == "h" {
 			o = append(o, "HYPOTHETICAL")
 		}
-		r.add("pg_proc", oid, rankOperator, engine.Object{Kind: "aggregate", Name: id, Section: engine.Schema,
-			SQL: "CREATE AGGREGATE " + name + "(" + args + ") (" + o.String() + ");\n"})
+		r.add("pg_proc", x.OID, rankOperator, engine.Object{Kind: "aggregate", Name: id, Section: engine.Schema,
+			SQL: "CREATE AGGREGATE " + x.Name + "(" + x.Args + ") (" + o.String() + ");\n"})
 		return nil
 	})
 }
@@ -119,21 +105,21 @@ type simple struct {
 	rank        int
 	section     engine.Section
 	rule        bool
-	query       string
+	query       string // the file's name
+}
+
+type simpleRow struct {
+	OID  uint32
+	Name string
+	SQL  *string
 }
 
 func (r *catalogReader) simple(ctx context.Context, s simple) error {
-	return r.rows(ctx, s.query, func(rows pgx.Rows) error {
-		var oid uint32
-		var name string
-		var sql *string
-		if err := rows.Scan(&oid, &name, &sql); err != nil {
-			return err
-		}
-		if name == "" {
+	return each(ctx, r, s.query, func(x *simpleRow) error {
+		if x.Name == "" {
 			return gone("a " + s.kind)
 		}
-		def, err := define(s.kind, name, sql)
+		def, err := define(s.kind, x.Name, x.SQL)
 		if err != nil {
 			return err
 		}
@@ -141,7 +127,7 @@ func (r *catalogReader) simple(ctx context.Context, s simple) error {
 		if section == "" {
 			section = engine.Schema
 		}
-		r.add(s.class, oid, s.rank, engine.Object{Kind: s.kind, Name: name, Section: section, SQL: def + ";\n", Rule: s.rule}).late = section == engine.Finish
+		r.add(s.class, x.OID, s.rank, engine.Object{Kind: s.kind, Name: x.Name, Section: section, SQL: def + ";\n", Rule: s.rule}).late = section == engine.Finish
 		return nil
 	})
 }

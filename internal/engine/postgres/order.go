@@ -6,8 +6,6 @@ import (
 	"sort"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
@@ -36,28 +34,25 @@ func (r *catalogReader) needed(k key) *node {
 	return r.nodes[r.member[k]]
 }
 
+// dependenciesRow is a row of dependencies.sql.
+type dependenciesRow struct {
+	OwnClass, RefClass       string
+	OwnOID, Relation, RefOID uint32
+	Num                      int16
+}
+
 // dependencies reads what needs what.
 func (r *catalogReader) dependencies(ctx context.Context) error {
-	err := r.rows(ctx, `SELECT d.classid::regclass::text, d.objid, coalesce(w.ev_class, f.adrelid, 0), coalesce(f.adnum, 0), d.refclassid::regclass::text, d.refobjid
-		FROM pg_depend d
-		LEFT JOIN pg_rewrite w ON d.classid = 'pg_rewrite'::regclass AND w.oid = d.objid
-		LEFT JOIN pg_attrdef f ON d.classid = 'pg_attrdef'::regclass AND f.oid = d.objid
-		WHERE d.objid >= 16384 AND (d.refobjid >= 16384 OR d.refobjid = coalesce(to_regnamespace('public')::oid, 0)) AND d.deptype IN ('n', 'a', 'i')
-			AND NOT (d.refobjsubid > 0 AND d.classid = 'pg_class'::regclass AND d.deptype IN ('a', 'i'))
-		ORDER BY 1, 2, 5, 6`, func(rows pgx.Rows) error {
+	err := each(ctx, r, "dependencies", func(x *dependenciesRow) error {
 		var own, ref key
-		var relation uint32
-		var num int16
-		if err := rows.Scan(&own.class, &own.oid, &relation, &num, &ref.class, &ref.oid); err != nil {
-			return err
-		}
+		own.class, own.oid, ref.class, ref.oid = x.OwnClass, x.OwnOID, x.RefClass, x.RefOID
 		from, to := r.resolve(own), r.needed(ref)
 		switch own.class {
 		case "pg_attrdef":
-			from = r.defaultNode(relation, num)
+			from = r.defaultNode(x.Relation, x.Num)
 		case "pg_rewrite":
 			if from == nil { // the rule that makes a view a view
-				from = r.nodes[key{"pg_class", relation}]
+				from = r.nodes[key{"pg_class", x.Relation}]
 			}
 		}
 		if from != nil && to != nil && from != to {

@@ -11,13 +11,13 @@ import (
 )
 
 type sequence struct {
-	oid      uint32
-	name     string
-	table    uint32 // the table that an identity or owned sequence belongs to, else 0
-	column   string // as SQL writes it
-	num      int16
-	identity bool
-	typ      string
+	OID      uint32
+	Name     string
+	Table    uint32 // the table that an identity or owned sequence belongs to, else 0
+	Column   string // as SQL writes it
+	Num      int16
+	Identity bool
+	Type     string
 	options  string // as an identity column takes them
 	bounds   string
 }
@@ -28,42 +28,36 @@ type place struct {
 	num   int16
 }
 
+// sequencesRow is a row of sequences.sql.
+type sequencesRow struct {
+	sequence
+	Unlogged, Cycle              bool
+	Start, Step, Max, Min, Cache int64
+}
+
 // sequences reads all of them, before the tables: an identity column's sequence
 // is made by its column.
 func (r *catalogReader) sequences(ctx context.Context) error {
-	return r.rows(ctx, `SELECT c.oid, format('%I.%I', n.nspname, c.relname), c.relpersistence = 'u',
-		format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmax, s.seqmin, s.seqcache, s.seqcycle,
-		coalesce(d.deptype = 'i', false), coalesce(d.refobjid, 0), coalesce(quote_ident(a.attname), ''), coalesce(a.attnum, 0)
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_sequence s ON s.seqrelid = c.oid
-		LEFT JOIN pg_depend d ON d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.objsubid = 0
-			AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0 AND d.deptype IN ('a', 'i')
-		LEFT JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid
-		WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND `+ours+` AND `+notMember("pg_class", "c.oid")+` ORDER BY 2`, func(rows pgx.Rows) error {
-		var q sequence
-		var unlogged, cycle bool
-		var start, step, maxv, minv, cache int64
-		if err := rows.Scan(&q.oid, &q.name, &unlogged, &q.typ, &start, &step, &maxv, &minv, &cache, &cycle,
-			&q.identity, &q.table, &q.column, &q.num); err != nil {
-			return err
-		}
-		q.bounds = fmt.Sprintf("MINVALUE %d MAXVALUE %d", minv, maxv)
-		options := fmt.Sprintf("START WITH %d INCREMENT BY %d %s CACHE %d", start, step, q.bounds, cache)
-		if cycle {
+	return each(ctx, r, "sequences", func(x *sequencesRow) error {
+		q := x.sequence
+		q.bounds = fmt.Sprintf("MINVALUE %d MAXVALUE %d", x.Min, x.Max)
+		options := fmt.Sprintf("START WITH %d INCREMENT BY %d %s CACHE %d", x.Start, x.Step, q.bounds, x.Cache)
+		if x.Cycle {
 			options += " CYCLE"
 		}
-		q.options = " (SEQUENCE NAME " + q.name + " " + options + ")"
+		q.options = " (SEQUENCE NAME " + q.Name + " " + options + ")"
 		r.seqs = append(r.seqs, q)
-		if q.identity {
-			r.alias[key{"pg_class", q.oid}] = key{"pg_class", q.table}
-			r.identity[place{q.table, q.num}] = &q
+		if q.Identity {
+			r.alias[key{"pg_class", q.OID}] = key{"pg_class", q.Table}
+			r.identity[place{q.Table, q.Num}] = &q
 			return nil
 		}
 		word := "CREATE SEQUENCE "
-		if unlogged {
+		if x.Unlogged {
 			word = "CREATE UNLOGGED SEQUENCE "
 		}
-		r.add("pg_class", q.oid, rankSequence, engine.Object{Kind: "sequence", Name: q.name, Section: engine.Schema,
-			SQL: word + q.name + " AS " + q.typ + " " + options + ";\n"})
+		r.add("pg_class", q.OID, rankSequence, engine.Object{Kind: "sequence", Name: q.Name, Section: engine.Schema,
+			SQL: word + q.Name + " AS " + q.Type + " " + options + ";\n"})
 		return nil
 	})
 }
@@ -74,14 +68,14 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 	names := map[string]sequence{}
 	var parts []string
 	for _, q := range r.seqs {
-		names[q.name] = q
-		parts = append(parts, "SELECT "+literal(q.name)+"::text, last_value, is_called FROM "+q.name)
-		if q.table != 0 && !q.identity {
-			on := r.tableID[q.table]
-			r.nodes[key{"pg_class", q.oid}].obj.Table = on // it goes where the table goes
-			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.name, Table: on, Section: engine.Schema,
-				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.name, on, q.column)},
-				key{"pg_class", q.oid}, key{"pg_class", q.table})
+		names[q.Name] = q
+		parts = append(parts, "SELECT "+literal(q.Name)+"::text, last_value, is_called FROM "+q.Name)
+		if q.Table != 0 && !q.Identity {
+			on := r.tableID[q.Table]
+			r.nodes[key{"pg_class", q.OID}].obj.Table = on // it goes where the table goes
+			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.Name, Table: on, Section: engine.Schema,
+				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.Name, on, q.Column)},
+				key{"pg_class", q.OID}, key{"pg_class", q.Table})
 		}
 	}
 	if len(parts) == 0 {
@@ -95,8 +89,8 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 			return err
 		}
 		q := names[name]
-		r.also(rankSequenceValue, engine.Object{Kind: "sequence value", Name: name, Table: r.tableID[q.table], Section: engine.Finish,
-			SQL: fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t);\n", literal(name), last, called)}, key{"pg_class", q.oid})
+		r.also(rankSequenceValue, engine.Object{Kind: "sequence value", Name: name, Table: r.tableID[q.Table], Section: engine.Finish,
+			SQL: fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t);\n", literal(name), last, called)}, key{"pg_class", q.OID})
 		return nil
 	})
 }

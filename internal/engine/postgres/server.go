@@ -6,8 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
@@ -39,10 +37,15 @@ func (s *source) serverSnapshot(ctx context.Context) (*snapshot, error) {
 	return p, nil
 }
 
+// rolesRow is a row of roles.sql.
+type rolesRow struct {
+	Name, Quoted, Options, Secret, Comment string
+	Settings                               []string
+}
+
 // roles are made only where they are missing, whole: one that is there keeps what
 // it has.
 func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
-	secret, from := "''", "pg_roles"
 	if passwords {
 		var may bool
 		if err := r.c.QueryRow(ctx, "SELECT has_table_privilege('pg_authid', 'SELECT')").Scan(&may); err != nil {
@@ -52,59 +55,45 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 			return fault.New("rights-missing", nil, "this user may not read the roles' password hashes").
 				Advise("dump as an administrator, or leave passwords = true out of the job")
 		}
-		secret, from = "coalesce(rolpassword, '')", "pg_authid"
 	}
-	return r.rows(ctx, `SELECT rolname::text, quote_ident(rolname), concat_ws(' ', CASE WHEN rolsuper THEN 'SUPERUSER' ELSE 'NOSUPERUSER' END, CASE WHEN rolinherit THEN 'INHERIT' ELSE 'NOINHERIT' END,
-			CASE WHEN rolcreaterole THEN 'CREATEROLE' ELSE 'NOCREATEROLE' END, CASE WHEN rolcreatedb THEN 'CREATEDB' ELSE 'NOCREATEDB' END, CASE WHEN rolcanlogin THEN 'LOGIN' ELSE 'NOLOGIN' END,
-			CASE WHEN rolreplication THEN 'REPLICATION' ELSE 'NOREPLICATION' END, CASE WHEN rolbypassrls THEN 'BYPASSRLS' ELSE 'NOBYPASSRLS' END,
-			CASE WHEN rolconnlimit <> -1 THEN 'CONNECTION LIMIT ' || rolconnlimit END, CASE WHEN rolvaliduntil IS NOT NULL THEN 'VALID UNTIL ' || quote_literal(rolvaliduntil) END),
-		`+secret+`, coalesce(shobj_description(a.oid, 'pg_authid'), ''), coalesce((SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), '{}')
-		FROM `+from+` a WHERE rolname !~ '^pg_' ORDER BY 1`, func(rows pgx.Rows) error {
-		var name, quoted, options, secret, comment string
-		var settings []string
-		if err := rows.Scan(&name, &quoted, &options, &secret, &comment, &settings); err != nil {
-			return err
-		}
-		body := "BEGIN IF NOT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = " + quoteLiteral(name) + ") THEN CREATE ROLE " + quoted + " WITH " + options
-		if secret != "" {
-			body += " PASSWORD " + quoteLiteral(secret)
+	return eachOf(ctx, r, "roles", map[string]string{"passwords": yes(passwords)}, func(x *rolesRow) error {
+		body := "BEGIN IF NOT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = " + quoteLiteral(x.Name) + ") THEN CREATE ROLE " + x.Quoted + " WITH " + x.Options
+		if x.Secret != "" {
+			body += " PASSWORD " + quoteLiteral(x.Secret)
 		}
 		body += ";"
-		for _, set := range settings {
+		for _, set := range x.Settings {
 			k, v, _ := strings.Cut(set, "=")
-			body += " ALTER ROLE " + quoted + " SET " + settingName(k) + " TO " + settingValue(k, v) + ";"
+			body += " ALTER ROLE " + x.Quoted + " SET " + settingName(k) + " TO " + settingValue(k, v) + ";"
 		}
-		if comment != "" {
-			body += " COMMENT ON ROLE " + quoted + " IS" + space(literal(comment)) + ";"
+		if x.Comment != "" {
+			body += " COMMENT ON ROLE " + x.Quoted + " IS" + space(literal(x.Comment)) + ";"
 		}
-		r.also(rankSchema, engine.Object{Kind: "role", Name: quoted, Section: engine.Schema, SQL: "DO " + quoteLiteral(body+" END IF; END") + ";\n"})
+		r.also(rankSchema, engine.Object{Kind: "role", Name: x.Quoted, Section: engine.Schema, SQL: "DO " + quoteLiteral(body+" END IF; END") + ";\n"})
 		return nil
 	})
+}
+
+// membershipsRow is a row of memberships.sql.
+type membershipsRow struct {
+	Role, Member, With string
 }
 
 func (r *catalogReader) memberships(ctx context.Context, _ bool) error {
-	options := "CASE WHEN m.admin_option THEN ' WITH ADMIN OPTION' ELSE '' END"
-	if r.version >= 160000 {
-		options = "format(' WITH ADMIN %s, INHERIT %s, SET %s', m.admin_option::text, m.inherit_option::text, m.set_option::text)"
-	}
-	return r.rows(ctx, `SELECT DISTINCT m.roleid::regrole::text, m.member::regrole::text, `+options+` FROM pg_auth_members m WHERE m.member >= 16384 OR m.member = 10 ORDER BY 1, 2, 3`, func(rows pgx.Rows) error {
-		var role, member, with string
-		if err := rows.Scan(&role, &member, &with); err != nil {
-			return err
-		}
-		r.also(rankType, engine.Object{Kind: "membership", Name: member + " in " + role, Section: engine.Schema, SQL: "GRANT " + role + " TO " + member + with + ";\n"})
+	return each(ctx, r, "memberships", func(x *membershipsRow) error {
+		r.also(rankType, engine.Object{Kind: "membership", Name: x.Member + " in " + x.Role, Section: engine.Schema, SQL: "GRANT " + x.Role + " TO " + x.Member + x.With + ";\n"})
 		return nil
 	})
 }
 
+// tablespacesRow is a row of tablespaces.sql.
+type tablespacesRow struct {
+	Name, Sql string
+}
+
 func (r *catalogReader) tablespaces(ctx context.Context, _ bool) error {
-	err := r.rows(ctx, `SELECT quote_ident(spcname), format('CREATE TABLESPACE %I OWNER %s LOCATION %L', spcname, spcowner::regrole, pg_tablespace_location(oid))
-		|| coalesce(' WITH (' || array_to_string(spcoptions, ', ') || ')', '') FROM pg_tablespace WHERE spcname !~ '^pg_' ORDER BY 1`, func(rows pgx.Rows) error {
-		var name, sql string
-		if err := rows.Scan(&name, &sql); err != nil {
-			return err
-		}
-		r.also(rankTable, engine.Object{Kind: "tablespace", Name: name, Section: engine.Finish, Rule: true, SQL: sql + ";\n"})
+	err := each(ctx, r, "tablespaces", func(x *tablespacesRow) error {
+		r.also(rankTable, engine.Object{Kind: "tablespace", Name: x.Name, Section: engine.Finish, Rule: true, SQL: x.Sql + ";\n"})
 		return nil
 	})
 	if err != nil {
@@ -113,19 +102,20 @@ func (r *catalogReader) tablespaces(ctx context.Context, _ bool) error {
 	return r.rightsOf(ctx, "TABLESPACE", `SELECT quote_ident(spcname), spcowner, spcacl FROM pg_tablespace`, engine.Finish)
 }
 
+// databaseOwnersRow is a row of database_owners.sql.
+type databaseOwnersRow struct {
+	Name, Owner string
+	Limit       int
+}
+
 // databaseRights come when the databases are back: 70-active.
 func (r *catalogReader) databaseRights(ctx context.Context, _ bool) error {
-	err := r.rows(ctx, `SELECT quote_ident(datname), datdba::regrole::text, datconnlimit FROM pg_database WHERE datname NOT IN ('template0', 'template1', 'postgres') ORDER BY 1`, func(rows pgx.Rows) error {
-		var name, owner string
-		var limit int
-		if err := rows.Scan(&name, &owner, &limit); err != nil {
-			return err
+	err := each(ctx, r, "database_owners", func(x *databaseOwnersRow) error {
+		sql := "ALTER DATABASE " + x.Name + " OWNER TO " + x.Owner + ";\n"
+		if x.Limit != -1 {
+			sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d;\n", x.Name, x.Limit)
 		}
-		sql := "ALTER DATABASE " + name + " OWNER TO " + owner + ";\n"
-		if limit != -1 {
-			sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d;\n", name, limit)
-		}
-		r.also(rankOwner, engine.Object{Kind: "database owner", Name: name, Section: engine.Active, Rule: true, SQL: sql})
+		r.also(rankOwner, engine.Object{Kind: "database owner", Name: x.Name, Section: engine.Active, Rule: true, SQL: sql})
 		return nil
 	})
 	if err != nil {
@@ -141,19 +131,22 @@ func (r *catalogReader) parameterRights(ctx context.Context, _ bool) error {
 	return r.rightsOf(ctx, "PARAMETER", `SELECT parname, 10::oid, paracl FROM pg_parameter_acl`, engine.Finish)
 }
 
+// serverRightsRow is a row of server_rights.sql.
+type serverRightsRow struct {
+	TName, TOwner, GWhat string
+	GOption              bool
+	Grantee, Grantor     *string
+}
+
 // rightsOf reads the rights on one kind of thing; a query gives name, owner, rights.
 func (r *catalogReader) rightsOf(ctx context.Context, word, query string, section engine.Section) error {
 	type target struct{ name, owner string }
 	found := holdings[target]{rights: map[target][]right{}}
-	err := r.rows(ctx, `SELECT o.name, o.owner::regrole::text, coalesce(x.privilege_type, ''), coalesce(x.is_grantable, false), CASE x.grantee WHEN 0 THEN 'PUBLIC' ELSE x.grantee::regrole::text END, x.grantor::regrole::text
-		FROM (`+query+`) o(name, owner, acl) LEFT JOIN LATERAL aclexplode(o.acl) x ON true WHERE o.acl IS NOT NULL ORDER BY 1, x.grantee, x.grantor, x.is_grantable, x.privilege_type`, func(rows pgx.Rows) error {
+	err := eachOf(ctx, r, "server_rights", map[string]string{"of": query}, func(x *serverRightsRow) error {
 		var t target
 		var g right
-		var grantee, grantor *string
-		if err := rows.Scan(&t.name, &t.owner, &g.what, &g.option, &grantee, &grantor); err != nil {
-			return err
-		}
-		found.add(t, g, grantee, grantor)
+		t.name, t.owner, g.what, g.option = x.TName, x.TOwner, x.GWhat, x.GOption
+		found.add(t, g, x.Grantee, x.Grantor)
 		return nil
 	})
 	for _, t := range found.order {

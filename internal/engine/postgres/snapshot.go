@@ -72,29 +72,24 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 	return snap, nil
 }
 
-// lockable lists the tables whose rows are dumped, in the order of their OIDs.
-const lockable = `SELECT c.oid, format('%I.%I', n.nspname, c.relname), c.relfilenode, coalesce(pg_relation_filenode(c.oid), 0)
-	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-	WHERE c.relkind IN ('r','p') AND c.relpersistence <> 't'
-	AND n.nspname !~ '^pg_' AND n.nspname NOT IN ('information_schema', 'grainkeep_scratch')
-	ORDER BY c.oid`
-
+// lockTable is a row of lockable.sql.
 type lockTable struct {
-	oid        uint32
-	name       string
-	inSnapshot uint32 // the file that the snapshot's catalog names
-	now        uint32 // the file that there is
+	OID        uint32
+	Name       string
+	InSnapshot uint32 // the file that the snapshot's catalog names
+	Now        uint32 // the file that there is
 }
 
 func lockTables(ctx context.Context, c *pgx.Conn) ([]lockTable, error) {
-	rows, err := c.Query(ctx, lockable)
+	sql, err := query(0, "lockable", nil)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (t lockTable, err error) {
-		err = r.Scan(&t.oid, &t.name, &t.inSnapshot, &t.now)
-		return t, err
-	})
+	rows, err := c.Query(ctx, sql)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByName[lockTable])
 }
 
 // try takes the snapshot and reads what it shows. It is not whole when anything was
@@ -154,13 +149,13 @@ func (p *snapshot) fix(ctx context.Context) (whole bool, err error) {
 func differing(before, after []lockTable) string {
 	old := map[uint32]string{}
 	for _, b := range before {
-		old[b.oid] = b.name
+		old[b.OID] = b.Name
 	}
 	for _, a := range after {
-		if old[a.oid] != a.name || a.inSnapshot != a.now {
-			return a.name
+		if old[a.OID] != a.Name || a.InSnapshot != a.Now {
+			return a.Name
 		}
-		delete(old, a.oid)
+		delete(old, a.OID)
 	}
 	for _, name := range old {
 		return name
@@ -174,7 +169,7 @@ func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
 	}
 	names := make([]string, len(tables))
 	for i, t := range tables {
-		names[i] = t.name
+		names[i] = t.Name
 	}
 	_, err := p.c.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d; LOCK TABLE ONLY %s IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0",
 		max(1, p.s.at.LockWait.Milliseconds()), strings.Join(names, ", ONLY ")))
@@ -198,7 +193,7 @@ func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
 func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 	oids := make([]string, len(tables))
 	for i, t := range tables {
-		oids[i] = fmt.Sprint(t.oid)
+		oids[i] = fmt.Sprint(t.OID)
 	}
 	e := fault.New("lock-wait", nil, "a table of %s stayed locked for %s", p.database, p.s.at.LockWait).
 		Advise("end the session that holds it, dump at a quieter hour, or give lock_wait more time")
@@ -211,8 +206,8 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 		AND l.relation IN (`+strings.Join(oids, ",")+`) ORDER BY a.xact_start LIMIT 1`).Scan(&pid, &table, &user, &app, &query)
 	if err == nil {
 		for _, t := range tables {
-			if fmt.Sprint(t.oid) == table {
-				table = t.name
+			if fmt.Sprint(t.OID) == table {
+				table = t.Name
 			}
 		}
 		e.What = fmt.Sprintf("%s in %s stayed locked for %s by process %d of the server (user %s, %s): %s",
@@ -256,8 +251,8 @@ func (p *snapshot) Confirm(ctx context.Context) error {
 			Advise("look into the server's log; nothing was dumped")
 	}
 	for _, t := range tables {
-		if t.inSnapshot != t.now {
-			return fault.New("table-rewritten", nil, "%s was rewritten while it was dumped", t.name).
+		if t.InSnapshot != t.Now {
+			return fault.New("table-rewritten", nil, "%s was rewritten while it was dumped", t.Name).
 				Advise("take the dump again")
 		}
 	}

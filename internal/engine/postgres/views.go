@@ -4,62 +4,51 @@ import (
 	"context"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-
 	"grainkeep/internal/engine"
 )
+
+// viewsRow is a row of views.sql.
+type viewsRow struct {
+	OID, RowType, Array                                        uint32
+	Kind, Name, Options, Defaults, Method, Tablespace, Outline string
+	Def                                                        *string
+	Full                                                       bool
+}
 
 // views reads views and materialised views. A view that takes part in a circle is
 // made as an outline first: its columns, with nothing in them.
 func (r *catalogReader) views(ctx context.Context) error {
 	populated := map[uint32]string{}
 	settings := map[uint32]*table{}
-	err := r.rows(ctx, `SELECT c.oid, c.relkind::text, c.reltype, coalesce((SELECT t.typarray FROM pg_type t WHERE t.oid = c.reltype), 0), format('%I.%I', n.nspname, c.relname),
-		coalesce(array_to_string(c.reloptions, ', '), ''), pg_get_viewdef(c.oid), c.relispopulated,
-		coalesce((SELECT string_agg(format('ALTER VIEW %I.%I ALTER COLUMN %I SET DEFAULT %s;', n.nspname, c.relname, a.attname, pg_get_expr(d.adbin, d.adrelid)), E'\n' ORDER BY a.attnum) || E'\n'
-			FROM pg_attrdef d JOIN pg_attribute a ON a.attrelid = d.adrelid AND a.attnum = d.adnum WHERE d.adrelid = c.oid), ''),
-		coalesce((SELECT quote_ident(a.amname) FROM pg_am a WHERE a.oid = c.relam AND a.amname <> 'heap'), ''),
-		coalesce((SELECT quote_ident(s.spcname) FROM pg_tablespace s WHERE s.oid = c.reltablespace), ''),
-		coalesce((SELECT string_agg(format('NULL::%s', format_type(a.atttypid, a.atttypmod)) ||
-			CASE WHEN a.attcollation <> 0 AND a.attcollation <> t.typcollation THEN ' COLLATE ' || `+collationOf("a.attcollation")+` ELSE '' END || format(' AS %I', a.attname), ', ' ORDER BY a.attnum)
-			FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid WHERE a.attrelid = c.oid AND a.attnum > 0), '')
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('v', 'm') AND `+ours+` AND `+notMember("pg_class", "c.oid"), func(rows pgx.Rows) error {
-		var oid, rowType, array uint32
-		var kind, name, options, defaults, method, tablespace, outline string
-		var full bool
-		var def *string
-		if err := rows.Scan(&oid, &kind, &rowType, &array, &name, &options, &def, &full, &defaults, &method, &tablespace, &outline); err != nil {
-			return err
-		}
-		body, err := define("view", name, def)
+	err := each(ctx, r, "views", func(x *viewsRow) error {
+		body, err := define("view", x.Name, x.Def)
 		if err != nil {
 			return err
 		}
-		if options != "" {
-			options = " WITH (" + options + ")"
+		if x.Options != "" {
+			x.Options = " WITH (" + x.Options + ")"
 		}
-		r.alias[key{"pg_type", rowType}], r.alias[key{"pg_type", array}] = key{"pg_class", oid}, key{"pg_class", oid}
-		if kind == "v" {
-			n := r.add("pg_class", oid, rankView, engine.Object{Kind: "view", Name: name, Section: engine.Finish, SQL: "CREATE VIEW " + name + options + " AS\n" + body + "\n" + defaults})
+		r.alias[key{"pg_type", x.RowType}], r.alias[key{"pg_type", x.Array}] = key{"pg_class", x.OID}, key{"pg_class", x.OID}
+		if x.Kind == "v" {
+			n := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "view", Name: x.Name, Section: engine.Finish, SQL: "CREATE VIEW " + x.Name + x.Options + " AS\n" + body + "\n" + x.Defaults})
 			n.late = true
-			n.stub = &engine.Object{Kind: "view outline", Name: name, Section: engine.Finish, SQL: "CREATE VIEW " + name + " AS SELECT " + outline + ";\n"}
-			n.whole = "CREATE OR REPLACE VIEW " + name + options + " AS\n" + body + "\n" + defaults
+			n.stub = &engine.Object{Kind: "view outline", Name: x.Name, Section: engine.Finish, SQL: "CREATE VIEW " + x.Name + " AS SELECT " + x.Outline + ";\n"}
+			n.whole = "CREATE OR REPLACE VIEW " + x.Name + x.Options + " AS\n" + body + "\n" + x.Defaults
 			return nil
 		}
-		if method != "" {
-			method = " USING " + method
+		if x.Method != "" {
+			x.Method = " USING " + x.Method
 		}
-		self := r.add("pg_class", oid, rankView, engine.Object{Kind: "materialised view", Name: name, Section: engine.Finish,
-			SQL: "CREATE MATERIALIZED VIEW " + name + method + options + " AS\n" + strings.TrimSuffix(body, ";") + "\nWITH NO DATA;\n"})
+		self := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "materialised view", Name: x.Name, Section: engine.Finish,
+			SQL: "CREATE MATERIALIZED VIEW " + x.Name + x.Method + x.Options + " AS\n" + strings.TrimSuffix(body, ";") + "\nWITH NO DATA;\n"})
 		self.late = true
-		if tablespace != "" {
-			r.also(rankAttach, engine.Object{Kind: "tablespace", Name: "materialised view " + name, Section: engine.Finish, Rule: true,
-				SQL: "ALTER MATERIALIZED VIEW " + name + " SET TABLESPACE " + tablespace + ";\n"}, self.key).late = true
+		if x.Tablespace != "" {
+			r.also(rankAttach, engine.Object{Kind: "tablespace", Name: "materialised view " + x.Name, Section: engine.Finish, Rule: true,
+				SQL: "ALTER MATERIALIZED VIEW " + x.Name + " SET TABLESPACE " + x.Tablespace + ";\n"}, self.key).late = true
 		}
-		settings[oid] = &table{id: name}
-		if full {
-			populated[oid] = name
+		settings[x.OID] = &table{ID: x.Name}
+		if x.Full {
+			populated[x.OID] = x.Name
 		}
 		return nil
 	})
@@ -76,7 +65,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 	for oid, t := range settings {
 		n := r.nodes[key{"pg_class", oid}]
 		for _, c := range t.columns {
-			n.obj.SQL += strings.Join(c.settings(t.id), "")
+			n.obj.SQL += strings.Join(c.settings(t.ID), "")
 		}
 	}
 	return nil

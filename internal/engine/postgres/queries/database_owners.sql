@@ -1,0 +1,8 @@
+-- Owners and limits of the databases.
+SELECT
+    quote_ident(datname) AS name,
+    datdba::regrole::text AS owner,
+    datconnlimit AS limit
+FROM pg_database
+WHERE datname NOT IN ('template0', 'template1', 'postgres')
+ORDER BY 1

@@ -1,0 +1,10 @@
+-- Foreign servers.
+SELECT
+    s.oid,
+    quote_ident(s.srvname) AS name,
+    format('CREATE SERVER %I', s.srvname) || coalesce(format(' TYPE %L', s.srvtype), '')
+        || coalesce(format(' VERSION %L', s.srvversion), '') || format(' FOREIGN DATA WRAPPER %I', w.fdwname)
+        || {{options "s.srvoptions"}} AS sql
+FROM pg_foreign_server s
+    JOIN pg_foreign_data_wrapper w ON w.oid = s.srvfdw
+WHERE {{own "pg_foreign_server" "s.oid"}}

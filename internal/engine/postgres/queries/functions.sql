@@ -1,0 +1,15 @@
+-- Functions, procedures and window functions.
+{{define "parsed body"}}{{if since 14}}pg_get_function_sqlbody(p.oid){{else}}NULL::text{{end}}{{end}}
+SELECT
+    p.oid,
+    p.prokind::text AS kind,
+    (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity AS name,
+    pg_get_functiondef(p.oid) AS def,
+    {{template "parsed body"}} AS body
+FROM pg_proc p
+    JOIN pg_namespace n ON n.oid = p.pronamespace
+WHERE p.prokind IN ('f', 'p', 'w')
+    AND {{ours}}
+    AND {{own "pg_proc" "p.oid"}}
+    AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid
+        AND x.deptype = 'i')

@@ -1,0 +1,20 @@
+-- Triggers where people made them, and the state of their copies on partitions.
+{{define "parent trigger"}}(SELECT x.refobjid FROM pg_depend x WHERE x.classid = 'pg_trigger'::regclass
+    AND x.objid = t.oid AND x.refclassid = 'pg_trigger'::regclass LIMIT 1){{end}}
+SELECT
+    t.oid,
+    t.tgrelid AS table,
+    t.tgenabled::text AS enabled,
+    quote_ident(t.tgname) AS name,
+    format('%I.%I', n.nspname, c.relname) AS on,
+    pg_get_triggerdef(t.oid) AS def,
+    coalesce({{template "parent trigger"}}, 0) AS parent,
+    coalesce((SELECT p.tgenabled::text FROM pg_trigger p WHERE p.oid = {{template "parent trigger"}}), '') AS
+        parent_enabled
+FROM pg_trigger t
+    JOIN pg_class c ON c.oid = t.tgrelid
+    JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE (NOT t.tgisinternal OR EXISTS (SELECT FROM pg_trigger p WHERE p.oid = {{template "parent trigger"}} AND
+    NOT p.tgisinternal))
+    AND {{ours}}
+    AND {{own "pg_trigger" "t.oid"}}

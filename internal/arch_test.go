@@ -18,16 +18,20 @@ import (
 var interfaces = map[string]bool{"cli": true, "testserver": true}
 
 // fileless are the folders that reach a keep through a store, and no file by its path.
-var fileless = []string{"blob", "chain", "drill", "dump", "event", "keep", "manifest", "payload", "record", "restore", "rows", "verify"}
+var fileless = []string{"blob", "chain", "drill", "dump", "event", "keep", "manifest", "payload", "record", "restore",
+	"rows", "verify"}
 
 // TestCoreHasNoInterface holds that nothing in the core imports what belongs to a
 // command line, prints, or ends the program.
 func TestCoreHasNoInterface(t *testing.T) {
-	banned := []string{"github.com/spf13/", "github.com/jedib0t/", "github.com/schollz/", "golang.org/x/term", "flag", "os/signal", "grainkeep/internal/cli"}
-	calls := map[string]bool{"fmt.Print": true, "fmt.Println": true, "fmt.Printf": true, "os.Exit": true, "os.Stdout": true, "os.Stderr": true, "os.Stdin": true, "os.Args": true}
+	banned := []string{"github.com/spf13/", "github.com/jedib0t/", "github.com/schollz/", "golang.org/x/term", "flag",
+		"os/signal", "grainkeep/internal/cli"}
+	calls := map[string]bool{"fmt.Print": true, "fmt.Println": true, "fmt.Printf": true, "os.Exit": true,
+		"os.Stdout": true, "os.Stderr": true, "os.Stdin": true, "os.Args": true}
 	seen := 0
 	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || interfaces[strings.Split(path, "/")[0]] {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			interfaces[strings.Split(path, "/")[0]] {
 			return err
 		}
 		seen++
@@ -36,7 +40,8 @@ func TestCoreHasNoInterface(t *testing.T) {
 		for _, i := range file.Imports {
 			name, _ := strconv.Unquote(i.Path.Value)
 			for _, b := range banned {
-				require.False(t, name == b || strings.HasSuffix(b, "/") && strings.HasPrefix(name, b), "%s imports %s", path, name)
+				require.False(t, name == b || strings.HasSuffix(b, "/") && strings.HasPrefix(name, b),
+					"%s imports %s", path, name)
 			}
 		}
 		ast.Inspect(file, func(n ast.Node) bool {
@@ -84,7 +89,8 @@ func TestOnlyStoresTouchFiles(t *testing.T) {
 			require.NoError(t, err)
 			for _, i := range file.Imports {
 				name, _ := strconv.Unquote(i.Path.Value)
-				require.NotContains(t, []string{"os", "syscall/unix", "golang.org/x/sys/unix", "grainkeep/internal/store/folder"}, name, path)
+				require.NotContains(t, []string{"os", "syscall/unix", "golang.org/x/sys/unix",
+					"grainkeep/internal/store/folder"}, name, path)
 			}
 		}
 	}
@@ -99,7 +105,8 @@ func TestConfigurationIsPlainData(t *testing.T) {
 		require.NoError(t, err)
 		for _, i := range file.Imports {
 			name, _ := strconv.Unquote(i.Path.Value)
-			require.NotContains(t, []string{"grainkeep/internal/keep", "grainkeep/internal/dump", "grainkeep/internal/drill", "grainkeep/internal/store"}, name, path)
+			require.NotContains(t, []string{"grainkeep/internal/keep", "grainkeep/internal/dump",
+				"grainkeep/internal/drill", "grainkeep/internal/store"}, name, path)
 		}
 	}
 }

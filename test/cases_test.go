@@ -148,7 +148,10 @@ func onPostgres(t *testing.T, s *testserver.Postgres) *place {
 }
 
 func onMariaDB(t *testing.T, m *testserver.MariaDB) *place {
-	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string { return queryMaria(t, m, database, sql) },
+	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string {
+		return queryMaria(t, m,
+			database, sql)
+	},
 		lock: func(database, table string) func() {
 			db := m.Open(database)
 			c, err := db.Conn(context.Background())
@@ -193,7 +196,10 @@ func TestTablesAndRowsThatAreLeftOut(t *testing.T) {
 			if p.server != nil {
 				at = fmt.Sprintf("server = %q\nuser = %q", p.at(), testserver.Admin)
 			}
-			config := fmt.Sprintf("[source.s]\nengine = %q\n%s\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\nserver = false\ndatabases = [%q]\nhold_writers = true\nskip_tables = [\"post*\", \"nothing_*\"]\n[[job.j.rows]]\ntable = \"booking\"\ncondition = \"id <= 100\"\n", p.engine, at, p.name("bookings"))
+			config := fmt.Sprintf("[source.s]\nengine = %q\n%s\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = "+
+				"\"s\"\nkeep = \"k\"\nserver = false\ndatabases = [%q]\nhold_writers = true\nskip_tables = "+
+				"[\"post*\", \"nothing_*\"]\n[[job.j.rows]]\ntable = \"booking\"\ncondition = \"id <= 100\"\n",
+				p.engine, at, p.name("bookings"))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 			run(t, dir, 0, "keep", "create", "k")
 			o := run(t, dir, 3, "dump", "j")
@@ -212,7 +218,9 @@ func TestTablesAndRowsThatAreLeftOut(t *testing.T) {
 			require.Equal(t, "100", p.ask("narrow", "SELECT count(*) FROM booking"))
 			require.Equal(t, "1800", p.ask("narrow", "SELECT count(*) FROM sailing_load"))
 			if p.server != nil {
-				require.Equal(t, "0", p.ask("narrow", "SELECT count(*) FROM information_schema.tables WHERE table_name IN ('posting', 'balance') AND 'narrow' IN (table_schema, table_catalog)"))
+				require.Equal(t, "0", p.ask("narrow",
+					"SELECT count(*) FROM information_schema.tables WHERE table_name IN ('posting', 'balance') "+
+						"AND 'narrow' IN (table_schema, table_catalog)"))
 			}
 		})
 	}

@@ -96,10 +96,12 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		{2, "dump nightly --pritn id", "unknown flag", "--help"},
 		{2, "dump --from data --to barn --job Nightly", `a job cannot be named "Nightly"`, "small letters"},
 		{1, "dump --from data --to data", "exists, but it is not a keep", "add --adopt"},
-		{1, "dump --from data --to ./new --database z*", `the entry "z*" of databases matches nothing`, "the source has: a.db"},
+		{1, "dump --from data --to ./new --database z*", `the entry "z*" of databases matches nothing`,
+			"the source has: a.db"},
 		{1, "dump --from missing/x.db --to ./new", "there is no SQLite file or folder", "may not be mounted"},
 		{2, "dump --from postgres://ann:hunter2@db/app --to new", "the URL holds a password", "~/.pgpass"},
-		{1, "dump --from postgres://ann@127.0.0.1:1/app --to new", "cannot reach the server at 127.0.0.1:1", "the port and the firewall"},
+		{1, "dump --from postgres://ann@127.0.0.1:1/app --to new", "cannot reach the server at 127.0.0.1:1",
+			"the port and the firewall"},
 		{2, "show nightly/z.db", "there is no dump of the database", "there are: nightly/a.db"},
 		{2, "show nightly/a.db --at 2001-01-01", "no dump of 2001-01-01", "--at "},
 		{2, "show nightly/a.db --at noon", "is not a moment", ""},
@@ -121,7 +123,8 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		require.Contains(t, o.stderr, c.say, c.args)
 		require.Contains(t, o.stderr, c.advice, c.args)
 		require.NotContains(t, o.stdout+o.stderr, "hunter2")
-		require.LessOrEqual(t, strings.Count(strings.ReplaceAll(o.stderr, "\nof lines", ""), "\n"), 3, "one or two lines: %s", o.stderr)
+		require.LessOrEqual(t, strings.Count(strings.ReplaceAll(o.stderr, "\nof lines", ""), "\n"), 3,
+			"one or two lines: %s", o.stderr)
 		v := result(t, dir, c.code, strings.Fields(c.args)...)
 		require.NotEmpty(t, v["error"].(map[string]any)["code"], c.args)
 	}
@@ -133,7 +136,8 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 	bad := strings.Replace(jobFile, "databases =", "databsaes =", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "bad.toml"), []byte(bad), 0o600))
 	o := run(t, dir, 2, "--config", "bad.toml", "list")
-	require.Regexp(t, regexp.MustCompile(`bad.toml, line 10: there is no key "job.nightly.databsaes"\n  → did you mean "databases"\?`), o.stderr)
+	require.Regexp(t,
+		regexp.MustCompile(`bad.toml, line 10: there is no key "job.nightly.databsaes"\n  → did you mean "databases"\?`), o.stderr)
 }
 
 func TestCheckThatFails(t *testing.T) {

@@ -71,7 +71,8 @@ func quiet(t *testing.T, p *place) {
 	t.Helper()
 	sessions := map[string]string{
 		"postgres": "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'grainkeep'",
-		"mysql":    "SELECT count(*) FROM information_schema.processlist WHERE command <> 'Daemon' AND id <> connection_id()",
+		"mysql": "SELECT count(*) FROM information_schema.processlist WHERE command <> 'Daemon' AND id <> " +
+			"connection_id()",
 	}[p.engine]
 	if sessions != "" {
 		require.Eventually(t, func() bool { return p.ask("", sessions) == "0" }, patience, tick, "a session is left")
@@ -114,7 +115,9 @@ func stopsAndVanishes(t *testing.T, p *place) {
 	o := wait()
 	require.Equal(t, 1, o.code)
 	require.Contains(t, o.stderr, "big was not dumped: ")
-	require.Regexp(t, "the connection was lost while reading public.cargo|the server failed while reading public.cargo|reading `cargo`: the connection to the server was lost", o.stderr)
+	require.Regexp(t,
+		"the connection was lost while reading public.cargo|the server failed while reading public.cargo|reading "+
+			"`cargo`: the connection to the server was lost", o.stderr)
 	require.Contains(t, run(t, dir, 1, args...).stderr, "cannot reach the server")
 	require.NoError(t, s.Start())
 	nothingLeft(t, dir, p, 1)
@@ -165,7 +168,8 @@ func diskFull(t *testing.T, p *place) {
 	nothingLeft(t, dir, p, 0)
 
 	run(t, dir, 0, "init")
-	config := fmt.Sprintf("[source.s]\nengine = %q\nserver = %q\nuser = %q\n[keep.k]\nfolder = \"keep\"\nfloor = \"99%%\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\n", p.engine, p.at(), testserver.Admin)
+	config := fmt.Sprintf("[source.s]\nengine = %q\nserver = %q\nuser = %q\n[keep.k]\nfolder = \"keep\"\nfloor = "+
+		"\"99%%\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\n", p.engine, p.at(), testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	o := run(t, dir, 1, "dump", "j")
 	require.Contains(t, o.stderr, "the floor of the keep")
@@ -308,21 +312,29 @@ func TestMemoryStaysSmall(t *testing.T) {
 	s := ownServer(t)
 	dir := t.TempDir()
 	query(t, s, "big", `INSERT INTO cargo SELECT i, md5(i::text) FROM generate_series(1, 1500000) i;
-		CREATE TABLE photo AS SELECT decode(repeat(md5(i::text), 2 * 1024 * 1024), 'hex') AS b, repeat('y', 64 * 1024 * 1024) AS t FROM generate_series(1, 2) i`)
-	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20), "rows and values are streamed")
+		CREATE TABLE photo AS SELECT decode(repeat(md5(i::text), 2 * 1024 * 1024), 'hex') AS b, repeat('y', 64 *
+			1024 * 1024) AS t FROM generate_series(1, 2) i`)
+	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", s.URL("big"), "--to", "keep"), int64(96<<20),
+		"rows and values are streamed")
 	parts, err := filepath.Glob(filepath.Join(dir, "keep/adhoc/big/*/20-data/public.photo/part-*"))
 	require.NoError(t, err)
 	require.Len(t, parts, 2, "the next row begins another file after 64 MiB")
-	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20), "and they come back so")
+	require.LessOrEqual(t, peak(t, dir, 0, "drill", "adhoc/big", "--from", "keep", "--to", s.URL("")), int64(96<<20),
+		"and they come back so")
 	for _, p := range ownServers(t)[1:] {
 		p.run("", "SET GLOBAL max_allowed_packet = 1073741824")
 		p.run("big", `INSERT INTO cargo SELECT seq, repeat(md5(seq), 4) FROM seq_1_to_900000;
-			CREATE TABLE photo (id varchar(9) PRIMARY KEY, b longblob, t longtext) AS SELECT concat('no. ', seq) id, unhex(repeat(md5(seq), 4 * 1024 * 1024)) b, repeat('y', 64 * 1024 * 1024) t FROM seq_1_to_1`)
+			CREATE TABLE photo (id varchar(9) PRIMARY KEY, b longblob, t longtext) AS SELECT concat('no. ', seq) id,
+				unhex(repeat(md5(seq), 4 * 1024 * 1024)) b, repeat('y', 64 * 1024 * 1024) t FROM seq_1_to_1`)
 		p.run("", "SET GLOBAL max_allowed_packet = 16777216") // values may be larger than a packet now
-		require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", p.url("big"), "--to", "keep", "--job", p.engine), int64(96<<20))
-		require.LessOrEqual(t, peak(t, dir, 0, "drill", p.engine+"/big", "--from", "keep", "--to", p.url("")), int64(96<<20))
+		require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", p.url("big"), "--to", "keep", "--job", p.engine),
+			int64(96<<20))
+		require.LessOrEqual(t, peak(t, dir, 0, "drill", p.engine+"/big", "--from", "keep", "--to", p.url("")),
+			int64(96<<20))
 	}
 	path := filepath.Join(dir, "big.db")
-	makeFile(t, path, "CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")
-	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", path, "--to", "keep", "--job", "file"), int64((96+64)<<20), "the library holds one value; the program does not")
+	makeFile(t, path,
+		"CREATE TABLE photo (v); INSERT INTO photo VALUES (randomblob(67108864)), (printf('%.*c', 67108864, 'y'))")
+	require.LessOrEqual(t, peak(t, dir, 3, "dump", "--from", path, "--to", "keep", "--job", "file"),
+		int64((96+64)<<20), "the library holds one value; the program does not")
 }

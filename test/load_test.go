@@ -24,15 +24,19 @@ func ledger(t *testing.T, p *place) {
 	ctx, stop := context.WithCancel(context.Background())
 	var writers sync.WaitGroup
 	var moves atomic.Int64
-	begin := map[string]string{"postgres": "BEGIN;", "mysql": "START TRANSACTION;", "sqlite": "BEGIN IMMEDIATE;"}[p.engine]
+	begin := map[string]string{"postgres": "BEGIN;", "mysql": "START TRANSACTION;",
+		"sqlite": "BEGIN IMMEDIATE;"}[p.engine]
 	for w := range 3 {
 		writers.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
 				// A new booking with its two postings, and a correction of them.
 				of := fmt.Sprintf("FROM booking WHERE reference = 'L%d-%d'", w, n)
-				p.run("bookings", fmt.Sprintf(`%s INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price) VALUES ('L%d-%d', 1, 1, '2026-10-27 18:00:00', 1, %d);
-					INSERT INTO posting (booking_id, account_id, amount) SELECT id, 1, %d %s UNION ALL SELECT id, 5, -%d %s;
-					UPDATE posting SET amount = amount + CASE account_id WHEN 1 THEN 7 ELSE -7 END WHERE booking_id = (SELECT id %s); COMMIT`, begin, w, n, n, n, of, n, of, of))
+				p.run("bookings", fmt.Sprintf(`%s INSERT INTO booking (reference, sailing_id, passenger_id, made_at,
+					seats, price) VALUES ('L%d-%d', 1, 1, '2026-10-27 18:00:00', 1, %d);
+					INSERT INTO posting (booking_id, account_id, amount) SELECT id, 1, %d %s UNION ALL SELECT id, 5,
+						-%d %s;
+					UPDATE posting SET amount = amount + CASE account_id WHEN 1 THEN 7 ELSE -7 END WHERE booking_id
+						= (SELECT id %s); COMMIT`, begin, w, n, n, n, of, n, of, of))
 				moves.Add(1)
 				time.Sleep(2 * time.Millisecond)
 			}
@@ -41,13 +45,17 @@ func ledger(t *testing.T, p *place) {
 	defer func() {
 		stop()
 		writers.Wait()
-		p.run("bookings", "DELETE FROM posting WHERE booking_id IN (SELECT id FROM booking WHERE reference LIKE 'L%'); DELETE FROM booking WHERE reference LIKE 'L%'")
+		p.run("bookings",
+			"DELETE FROM posting WHERE booking_id IN (SELECT id FROM booking WHERE reference LIKE 'L%'); DELETE "+
+				"FROM booking WHERE reference LIKE 'L%'")
 	}()
 	dir := t.TempDir()
 	for range 10 {
 		path := lines(run(t, dir, 3, "dump", "--from", p.url("bookings"), "--to", "keep").stdout)[0]
 		run(t, dir, 0, "restore", path, "--to", p.url(""), "--as", p.name("ledger")) // exit 3 would be a broken key
-		require.Equal(t, "0|0", p.ask("ledger", "SELECT (SELECT sum(amount) FROM posting), (SELECT count(*) FROM posting p LEFT JOIN booking b ON b.id = p.booking_id WHERE b.id IS NULL)"))
+		require.Equal(t, "0|0", p.ask("ledger",
+			"SELECT (SELECT sum(amount) FROM posting), (SELECT count(*) FROM posting p LEFT JOIN booking b ON "+
+				"b.id = p.booking_id WHERE b.id IS NULL)"))
 		p.drop("ledger")
 	}
 	require.Greater(t, moves.Load(), int64(30), "there was load")
@@ -61,14 +69,19 @@ func TestStructureChangesUnderTheDump(t *testing.T) {
 	dropDatabases(t, s, "storm")
 	query(t, s, "postgres", "CREATE DATABASE storm")
 	defer dropDatabases(t, s, "storm")
-	query(t, s, "storm", `CREATE TABLE a AS SELECT i FROM generate_series(1, 3000) i; CREATE TABLE b AS TABLE a; CREATE TABLE kept AS TABLE a; CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE VIEW v AS SELECT f()`)
+	query(t, s, "storm",
+		`CREATE TABLE a AS SELECT i FROM generate_series(1, 3000) i; CREATE TABLE b AS TABLE a; CREATE TABLE kept AS
+			TABLE a; CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE VIEW v AS SELECT f()`)
 	ctx, stop := context.WithCancel(context.Background())
 	var workers sync.WaitGroup
 	var changes atomic.Int64
 	for w, loop := range [][]string{
 		{"BEGIN; TRUNCATE a, b; INSERT INTO a SELECT i FROM generate_series(1, 3000) i; INSERT INTO b TABLE a; COMMIT"},
-		{"BEGIN; ALTER TABLE a ALTER i TYPE bigint; ALTER TABLE b ALTER i TYPE bigint; COMMIT", "BEGIN; ALTER TABLE a ALTER i TYPE int; ALTER TABLE b ALTER i TYPE int; COMMIT", "VACUUM FULL kept"},
-		{"CREATE TABLE passing (x int PRIMARY KEY)", "CREATE INDEX i_passing ON passing (x)", "ALTER TABLE passing RENAME TO passed", "DROP TABLE passed", "CREATE OR REPLACE FUNCTION g() RETURNS int LANGUAGE sql AS 'SELECT 1'", "DROP FUNCTION g"},
+		{"BEGIN; ALTER TABLE a ALTER i TYPE bigint; ALTER TABLE b ALTER i TYPE bigint; COMMIT",
+			"BEGIN; ALTER TABLE a ALTER i TYPE int; ALTER TABLE b ALTER i TYPE int; COMMIT", "VACUUM FULL kept"},
+		{"CREATE TABLE passing (x int PRIMARY KEY)", "CREATE INDEX i_passing ON passing (x)",
+			"ALTER TABLE passing RENAME TO passed", "DROP TABLE passed",
+			"CREATE OR REPLACE FUNCTION g() RETURNS int LANGUAGE sql AS 'SELECT 1'", "DROP FUNCTION g"},
 	} {
 		c, err := s.Connect(context.Background(), "storm")
 		require.NoError(t, err)
@@ -94,14 +107,16 @@ func TestStructureChangesUnderTheDump(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		o := wait()
 		if o.code == 1 {
-			require.Regexp(t, `storm was not dumped: .*(a|b|kept|passing|passed|g\(\)).*(rewritten|dropped|renamed|made)|is being changed all the time; just now: .*(a|b|kept|passing|passed|g)`, o.stderr)
+			require.Regexp(t,
+				`storm was not dumped: .*(a|b|kept|passing|passed|g\(\)).*(rewritten|dropped|renamed|made)|is being changed all the time; just now: .*(a|b|kept|passing|passed|g)`, o.stderr)
 			continue
 		}
 		require.Equal(t, 3, o.code, o.stderr)
 		good++
 		name := fmt.Sprint("storm_", i)
 		run(t, dir, 0, "restore", fmt.Sprintf("j%d/storm", i), "--from", "keep", "--to", s.URL(""), "--as", name)
-		require.Equal(t, "3000|3000|3000", query(t, s, name, "SELECT (SELECT count(*) FROM a), (SELECT count(*) FROM b), (SELECT count(*) FROM kept)"))
+		require.Equal(t, "3000|3000|3000", query(t, s, name,
+			"SELECT (SELECT count(*) FROM a), (SELECT count(*) FROM b), (SELECT count(*) FROM kept)"))
 		dropDatabases(t, s, name)
 	}
 	require.Positive(t, good, "at least one dump got through")

@@ -39,7 +39,9 @@ func queryMaria(t *testing.T, m *testserver.MariaDB, database, sql string) strin
 // namedLike lists the databases whose names are like one of some patterns.
 func namedLike(t *testing.T, m *testserver.MariaDB, patterns ...string) []string {
 	t.Helper()
-	return strings.Fields(queryMaria(t, m, "", "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE '"+strings.Join(patterns, "' OR schema_name LIKE '")+"'"))
+	return strings.Fields(queryMaria(t, m, "",
+		"SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE '"+strings.Join(patterns,
+			"' OR schema_name LIKE '")+"'"))
 }
 
 // script runs a script in the interactive client.
@@ -56,12 +58,14 @@ func freshMaria(t *testing.T, m *testserver.MariaDB, names ...string) {
 	t.Helper()
 	drop := func() {
 		for _, n := range names {
-			queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE IF EXISTS `"+strings.ReplaceAll(n, "`", "``")+"`")
+			queryMaria(t, m, "", "SET foreign_key_checks = 0; DROP DATABASE IF EXISTS `"+strings.ReplaceAll(n, "`",
+				"``")+"`")
 		}
 	}
 	drop()
 	t.Cleanup(drop)
-	queryMaria(t, m, "", "CREATE DATABASE `"+strings.ReplaceAll(names[0], "`", "``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	queryMaria(t, m, "", "CREATE DATABASE `"+strings.ReplaceAll(names[0], "`",
+		"``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
 }
 
 // factsMaria reads what a database is and holds, by queries of the test's own on the
@@ -103,7 +107,9 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 	want := facts("whole")
 	dir := t.TempDir()
 	path, o := comesBackMaria(t, m, dir, "whole", facts)
-	require.Contains(t, o.stderr, "these tables have no transactions and are read as they are when it is their turn: crash_safe (Aria), old_style (MyISAM), quick (MEMORY)")
+	require.Contains(t, o.stderr,
+		"these tables have no transactions and are read as they are when it is their turn: crash_safe (Aria), "+
+			"old_style (MyISAM), quick (MEMORY)")
 
 	// Where the server takes no rows in bulk, INSERTs bring the same.
 	queryMaria(t, m, "", "SET GLOBAL local_infile = 0")
@@ -123,7 +129,8 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 }
 
 // comesBackMaria dumps a database, drills the dump, and restores it in both ways.
-func comesBackMaria(t *testing.T, m *testserver.MariaDB, dir, database string, facts func(string) []string) (path string, o *outcome) {
+func comesBackMaria(t *testing.T, m *testserver.MariaDB, dir, database string,
+	facts func(string) []string) (path string, o *outcome) {
 	t.Helper()
 	want := facts(database)
 	o = run(t, dir, 3, "dump", "--from", m.URL(database), "--to", "keep")
@@ -147,9 +154,14 @@ func comesBackMaria(t *testing.T, m *testserver.MariaDB, dir, database string, f
 // finishes; who fails before any table has moved leaves the old database as it was.
 func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	m := needMariaDB(t)
-	const made = `CREATE SEQUENCE berth START 5; CREATE TABLE mooring (id int PRIMARY KEY DEFAULT nextval(berth), ship varchar(20)); INSERT INTO mooring (ship) VALUES ('Aurelia'), ('Bryony');
-		CREATE TABLE log (n int); CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN n * 2; CREATE PROCEDURE tidy() DELETE FROM log; CREATE VIEW doubled AS SELECT twice(id) AS t, ship FROM mooring; CREATE VIEW upon AS SELECT * FROM doubled;
-		CREATE TRIGGER logged AFTER INSERT ON mooring FOR EACH ROW INSERT INTO log VALUES (NEW.id); CREATE TRIGGER later AFTER INSERT ON mooring FOR EACH ROW SET @x = 1; CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DISABLE DO CALL tidy()`
+	const made = `CREATE SEQUENCE berth START 5; CREATE TABLE mooring (id int PRIMARY KEY DEFAULT nextval(berth),
+		ship varchar(20)); INSERT INTO mooring (ship) VALUES ('Aurelia'), ('Bryony');
+		CREATE TABLE log (n int); CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN n * 2; CREATE
+			PROCEDURE tidy() DELETE FROM log; CREATE VIEW doubled AS SELECT twice(id) AS t, ship FROM mooring;
+			CREATE VIEW upon AS SELECT * FROM doubled;
+		CREATE TRIGGER logged AFTER INSERT ON mooring FOR EACH ROW INSERT INTO log VALUES (NEW.id); CREATE TRIGGER
+			later AFTER INSERT ON mooring FOR EACH ROW SET @x = 1; CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY
+			DISABLE DO CALL tidy()`
 	old := func() {
 		for _, d := range namedLike(t, m, "killed%") {
 			queryMaria(t, m, "", "DROP DATABASE "+d)
@@ -164,8 +176,12 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	path := lines(run(t, dir, 3, "dump", "--from", m.URL("killed"), "--to", "keep").stdout)[0]
 	replace := []string{"restore", path, "--to", m.URL(""), "--as", "killed", "--replace"}
 
-	queryMaria(t, m, "", "CREATE OR REPLACE USER mover; GRANT SET USER, SUPER ON *.* TO mover; GRANT SELECT ON mysql.* TO mover; GRANT ALL ON `grainkeep\\_%`.* TO mover; GRANT ALL ON `killed\\_%`.* TO mover; GRANT SELECT, TRIGGER, SHOW VIEW, EXECUTE, EVENT ON killed.* TO mover")
-	o := run(t, dir, 1, "restore", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "mover", 1), "--as", "killed", "--replace")
+	queryMaria(t, m, "",
+		"CREATE OR REPLACE USER mover; GRANT SET USER, SUPER ON *.* TO mover; GRANT SELECT ON mysql.* TO mover; "+
+			"GRANT ALL ON `grainkeep\\_%`.* TO mover; GRANT ALL ON `killed\\_%`.* TO mover; GRANT SELECT, TRIGGER, "+
+			"SHOW VIEW, EXECUTE, EVENT ON killed.* TO mover")
+	o := run(t, dir, 1, "restore", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "mover", 1), "--as",
+		"killed", "--replace")
 	require.Contains(t, o.stderr, "moving the old database aside")
 	require.Contains(t, o.stderr, "ALTER command denied")
 	sameLines(t, want, factsMaria(t, m, "killed"))
@@ -203,10 +219,13 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	// What cannot be made any more in the old database is not lost either.
 	old()
 	script(t, m, "killed", "CREATE TABLE gone (n int); CREATE VIEW broken AS SELECT n FROM gone; DROP TABLE gone")
-	require.Regexp(t, "warning: the view `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is in the table grainkeep_moving there", run(t, dir, 3, replace...).stderr)
+	require.Regexp(t,
+		"warning: the view `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is "+
+			"in the table grainkeep_moving there", run(t, dir, 3, replace...).stderr)
 	sameLines(t, want, factsMaria(t, m, "killed"))
 	aside := strings.Join(namedLike(t, m, `killed\_before%`), " ")
-	require.Equal(t, "1", queryMaria(t, m, aside, "SELECT count(*) FROM grainkeep_moving WHERE what = 'view `broken`' AND `sql` LIKE '%CREATE%'"))
+	require.Equal(t, "1", queryMaria(t, m, aside,
+		"SELECT count(*) FROM grainkeep_moving WHERE what = 'view `broken`' AND `sql` LIKE '%CREATE%'"))
 }
 
 // TestMariaDBRenamesUnderTheDump: a table that is swapped for another in the middle of
@@ -214,7 +233,9 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "swap", "swap2")
-	queryMaria(t, m, "swap", "CREATE TABLE t AS SELECT seq AS id FROM seq_1_to_1000; CREATE TABLE u AS SELECT seq AS id FROM seq_1_to_400; CREATE TABLE w AS SELECT * FROM u")
+	queryMaria(t, m, "swap",
+		"CREATE TABLE t AS SELECT seq AS id FROM seq_1_to_1000; CREATE TABLE u AS SELECT seq AS id FROM "+
+			"seq_1_to_400; CREATE TABLE w AS SELECT * FROM u")
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan int)
 	go func() {
@@ -222,7 +243,9 @@ func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 		defer db.Close()
 		n := 0
 		for ; ctx.Err() == nil; n++ {
-			for _, sql := range []string{"RENAME TABLE t TO x, u TO t, x TO u", "RENAME TABLE t TO x, u TO t, x TO u", "ALTER TABLE t ADD c int", "ALTER TABLE t DROP c", "TRUNCATE w", "INSERT INTO w SELECT seq FROM seq_1_to_400"} {
+			for _, sql := range []string{"RENAME TABLE t TO x, u TO t, x TO u", "RENAME TABLE t TO x, u TO t, x TO u",
+				"ALTER TABLE t ADD c int", "ALTER TABLE t DROP c", "TRUNCATE w",
+				"INSERT INTO w SELECT seq FROM seq_1_to_400"} {
 				db.Exec("SET STATEMENT lock_wait_timeout = 1 FOR " + sql)
 				time.Sleep(20 * time.Millisecond)
 			}
@@ -234,7 +257,9 @@ func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 		cmd, _, wait := command(dir, "dump", "--from", m.URL("swap"), "--to", "keep", "--job", fmt.Sprint("j", i))
 		require.NoError(t, cmd.Start())
 		if o := wait(); o.code == 1 {
-			require.Regexp(t, "swap was not dumped: .*(definition|dropped|changed)|could not be pinned|are being made, renamed or dropped", o.stderr)
+			require.Regexp(t,
+				"swap was not dumped: .*(definition|dropped|changed)|could not be pinned|are being made, renamed "+
+					"or dropped", o.stderr)
 			continue
 		}
 		run(t, dir, 0, "restore", fmt.Sprintf("j%d/swap", i), "--from", "keep", "--to", m.URL(""), "--as", "swap2")
@@ -250,9 +275,14 @@ func TestMariaDBRenamesUnderTheDump(t *testing.T) {
 func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "leaky", "leaky2", "live")
-	queryMaria(t, m, "", "CREATE DATABASE live; CREATE TABLE live.berth (id int PRIMARY KEY); INSERT INTO live.berth VALUES (1)")
-	queryMaria(t, m, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int, CONSTRAINT orphans FOREIGN KEY (p) REFERENCES p (id)); SET foreign_key_checks = 0; INSERT INTO c VALUES (99), (NULL); SET foreign_key_checks = 1;
-		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE EVENT e ON SCHEDULE EVERY 1 SECOND DO DELETE FROM live.berth`)
+	queryMaria(t, m, "",
+		"CREATE DATABASE live; CREATE TABLE live.berth (id int PRIMARY KEY); INSERT INTO live.berth VALUES (1)")
+	queryMaria(t, m, "leaky", `CREATE TABLE p (id int PRIMARY KEY); CREATE TABLE c (p int, CONSTRAINT orphans
+		FOREIGN KEY (p) REFERENCES p (id)); SET foreign_key_checks = 0; INSERT INTO c VALUES (99), (NULL); SET
+		foreign_key_checks = 1;
+		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away
+			VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE EVENT e ON SCHEDULE EVERY 1
+			SECOND DO DELETE FROM live.berth`)
 	dir := t.TempDir()
 	run(t, dir, 3, "dump", "--from", m.URL("leaky"), "--to", "keep")
 	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", m.URL(""))
@@ -265,7 +295,9 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 	require.Contains(t, o.stderr, "these still name the old database: the view `abroad`")
 	require.Equal(t, "1|2", queryMaria(t, m, "leaky2", "SELECT (SELECT count(*) FROM away), (SELECT count(*) FROM c)"))
 	queryMaria(t, m, "leaky2", "DROP EVENT e")
-	require.Equal(t, "abroad|orphans", queryMaria(t, m, "", "SELECT group_concat(constraint_name ORDER BY 1 SEPARATOR '|') FROM information_schema.referential_constraints WHERE constraint_schema = 'leaky2'"))
+	require.Equal(t, "abroad|orphans", queryMaria(t, m, "",
+		"SELECT group_concat(constraint_name ORDER BY 1 SEPARATOR '|') FROM "+
+			"information_schema.referential_constraints WHERE constraint_schema = 'leaky2'"))
 }
 
 // TestMariaDBOneMoment: every database of a run, read by several readers, is of one
@@ -275,7 +307,9 @@ func TestMariaDBOneMoment(t *testing.T) {
 	freshMaria(t, m, "left_hand", "left_back")
 	freshMaria(t, m, "right_hand", "right_back")
 	for _, d := range []string{"left_hand", "right_hand"} {
-		queryMaria(t, m, d, "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE old (v bigint) ENGINE=MyISAM; INSERT INTO old VALUES (0)")
+		queryMaria(t, m, d,
+			"CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE old (v "+
+				"bigint) ENGINE=MyISAM; INSERT INTO old VALUES (0)")
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -285,17 +319,22 @@ func TestMariaDBOneMoment(t *testing.T) {
 		defer db.Close()
 		var err error
 		for ctx.Err() == nil && err == nil {
-			_, err = db.Exec("START TRANSACTION; UPDATE left_hand.n SET v = v + 1; UPDATE right_hand.n SET v = v + 1; COMMIT; UPDATE left_hand.old SET v = v + 1; UPDATE right_hand.old SET v = v + 1")
+			_, err = db.Exec("START TRANSACTION; UPDATE left_hand.n SET v = v + 1; UPDATE right_hand.n SET v = v " +
+				"+ 1; COMMIT; UPDATE left_hand.old SET v = v + 1; UPDATE right_hand.old SET v = v + 1")
 		}
 		done <- err
 	}()
 	dir := t.TempDir()
-	require.Contains(t, run(t, dir, 3, "survey", "--from", m.URL("left_hand")).stdout, "log     on, format ROW, row image FULL, kept until somebody removes it")
-	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = false\nhold_writers = true\n", m.Port, testserver.Admin)
+	require.Contains(t, run(t, dir, 3, "survey", "--from", m.URL("left_hand")).stdout,
+		"log     on, format ROW, row image FULL, kept until somebody removes it")
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder "+
+		"= \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"*_hand\"]\nworkers = 3\nserver = "+
+		"false\nhold_writers = true\n", m.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	for range 5 {
-		require.NotContains(t, run(t, dir, 3, "dump", "j").stderr, "no transactions", "hold_writers keeps writers out of those")
+		require.NotContains(t, run(t, dir, 3, "dump", "j").stderr, "no transactions",
+			"hold_writers keeps writers out of those")
 		v, old := "", []string{}
 		for _, d := range []string{"left", "right"} {
 			run(t, dir, 0, "restore", "j/"+d+"_hand", "--as", d+"_back", "--to", "s")
@@ -303,7 +342,8 @@ func TestMariaDBOneMoment(t *testing.T) {
 			old = append(old, queryMaria(t, m, d+"_back", "SELECT v FROM old"))
 			queryMaria(t, m, "", "DROP DATABASE "+d+"_back")
 		}
-		at := result(t, dir, 0, "show", "j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
+		at := result(t, dir, 0, "show",
+			"j/left_hand")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
 		words := strings.Fields(v)
 		require.Equal(t, words[0], words[1])
 		left, err := strconv.Atoi(old[0])
@@ -313,7 +353,8 @@ func TestMariaDBOneMoment(t *testing.T) {
 		require.InDelta(t, left, right, 1, "one writer, one statement apart")
 		// The log's rows up to that position are the value's.
 		gtid := strings.Split(at["gtid"].(string), "-")
-		require.Equal(t, gtid[2], queryMaria(t, m, "", fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %.0f), '-', -1)", at["file"], at["offset"])))
+		require.Equal(t, gtid[2], queryMaria(t, m, "",
+			fmt.Sprintf("SELECT substring_index(binlog_gtid_pos('%s', %.0f), '-', -1)", at["file"], at["offset"])))
 	}
 	stop()
 	require.NoError(t, <-done)
@@ -323,21 +364,27 @@ func TestMariaDBOneMoment(t *testing.T) {
 func TestMariaDBLeastRights(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "small", "small2")
-	queryMaria(t, m, "small", "CREATE TABLE a AS SELECT 1 AS x; CREATE VIEW v AS SELECT * FROM a; CREATE TRIGGER tr BEFORE INSERT ON a FOR EACH ROW SET NEW.x = 1; CREATE EVENT e ON SCHEDULE EVERY 1 YEAR DO SELECT 1; CREATE PROCEDURE p() SELECT 1")
+	queryMaria(t, m, "small",
+		"CREATE TABLE a AS SELECT 1 AS x; CREATE VIEW v AS SELECT * FROM a; CREATE TRIGGER tr BEFORE INSERT ON a "+
+			"FOR EACH ROW SET NEW.x = 1; CREATE EVENT e ON SCHEDULE EVERY 1 YEAR DO SELECT 1; CREATE PROCEDURE p() "+
+			"SELECT 1")
 	dir := t.TempDir()
 	for user, purpose := range map[string]string{"pilot": "changes", "tester": "drill", "loader": "restore"} {
 		queryMaria(t, m, "", "DROP USER IF EXISTS "+user+"@localhost")
-		sql := run(t, dir, 0, "grants", "--for", purpose, "--from", fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", user, m.Port, map[bool]string{true: "small2", false: "small"}[purpose == "restore"])).stdout
+		sql := run(t, dir, 0, "grants", "--for", purpose, "--from", fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", user,
+			m.Port, map[bool]string{true: "small2", false: "small"}[purpose == "restore"])).stdout
 		script(t, m, "mysql", strings.ReplaceAll(sql, "'…'", "'hunter2'"))
 		defer queryMaria(t, m, "", "DROP USER "+user+"@localhost")
 	}
 	url := func(user, database string) string {
 		return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", user, m.Port, database)
 	}
-	require.Contains(t, run(t, dir, 1, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr, "refused the user pilot")
+	require.Contains(t, run(t, dir, 1, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr,
+		"refused the user pilot")
 	file := filepath.Join(dir, ".my.cnf")
 	require.NoError(t, os.WriteFile(file, []byte("[client]\npassword = \"hunter2\"\n"), 0o644))
-	require.Contains(t, run(t, dir, 2, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr, "others can read the password file")
+	require.Contains(t, run(t, dir, 2, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr,
+		"others can read the password file")
 	require.NoError(t, os.Chmod(file, 0o600))
 	run(t, dir, 3, "dump", "--from", url("pilot", "small"), "--to", "keep", "--adopt")
 	// Who may not make a trigger while the server logs cannot test; that is no proof.
@@ -347,19 +394,30 @@ func TestMariaDBLeastRights(t *testing.T) {
 	defer queryMaria(t, m, "", "SET GLOBAL log_bin_trust_function_creators = 0")
 	o := run(t, dir, 0, drill...)
 	require.Contains(t, o.stdout, "proven")
-	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as", "small2").stderr, "grainkeep grants")
+	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as",
+		"small2").stderr, "grainkeep grants")
 	for _, more := range []string{"", "--replace"} {
-		run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --to "+url("loader", "")+" "+more)...)
+		run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --to "+url("loader",
+			"")+" "+more)...)
 	}
 	sameLines(t, factsMaria(t, m, "small"), factsMaria(t, m, "small2"))
-	run(t, dir, 0, strings.Fields("restore adhoc/small --from keep --as small2 --replace --owners mine --to "+url("loader", ""))...)
-	require.Equal(t, "loader@localhost", queryMaria(t, m, "small2", "SELECT DISTINCT definer FROM (SELECT definer FROM information_schema.views WHERE table_schema = database() UNION ALL SELECT definer FROM information_schema.triggers WHERE trigger_schema = database() UNION ALL SELECT definer FROM information_schema.events WHERE event_schema = database() UNION ALL SELECT definer FROM information_schema.routines WHERE routine_schema = database()) d"))
-	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--as", "small3", "--to", url("loader", "")).stderr, "grainkeep grants")
+	run(t, dir, 0,
+		strings.Fields("restore adhoc/small --from keep --as small2 --replace --owners mine --to "+url("loader",
+			""))...)
+	require.Equal(t, "loader@localhost", queryMaria(t, m, "small2",
+		"SELECT DISTINCT definer FROM (SELECT definer FROM information_schema.views WHERE table_schema = "+
+			"database() UNION ALL SELECT definer FROM information_schema.triggers WHERE trigger_schema = database() "+
+			"UNION ALL SELECT definer FROM information_schema.events WHERE event_schema = database() UNION ALL SELECT "+
+			"definer FROM information_schema.routines WHERE routine_schema = database()) d"))
+	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--as", "small3", "--to",
+		url("loader", "")).stderr, "grainkeep grants")
 	require.Empty(t, sh(t, dir, "grep -r hunter2 keep || true"))
 
 	require.NoError(t, os.Remove(file))
 	// Users come back without their passwords, and locked.
-	queryMaria(t, m, "", "CREATE OR REPLACE ROLE crew; CREATE OR REPLACE USER deckhand@localhost IDENTIFIED BY 'secret'; GRANT SELECT ON small.* TO crew; GRANT crew TO deckhand@localhost")
+	queryMaria(t, m, "",
+		"CREATE OR REPLACE ROLE crew; CREATE OR REPLACE USER deckhand@localhost IDENTIFIED BY 'secret'; GRANT "+
+			"SELECT ON small.* TO crew; GRANT crew TO deckhand@localhost")
 	defer queryMaria(t, m, "", "DROP USER IF EXISTS deckhand@localhost; DROP ROLE IF EXISTS crew")
 	run(t, dir, 3, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
 	require.Empty(t, sh(t, dir, "zstd -dcq keep/all/+server/*/*.zst | grep -E \"'\\*[0-9A-F]{40}'\" || true"))
@@ -367,7 +425,8 @@ func TestMariaDBLeastRights(t *testing.T) {
 	o = run(t, dir, 3, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
 	require.Contains(t, o.stderr, "is left out: Error 1698", "root's right to be a proxy is not this user's to give")
 	require.Contains(t, o.stderr, "ALTER USER `deckhand`@`localhost` IDENTIFIED BY")
-	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand@localhost"), "GRANT `crew` TO `deckhand`@`localhost`")
+	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand@localhost"),
+		"GRANT `crew` TO `deckhand`@`localhost`")
 	require.Contains(t, queryMaria(t, m, "", "SHOW CREATE USER deckhand@localhost"), "ACCOUNT LOCK")
 }
 
@@ -378,12 +437,14 @@ func TestDemoOnServers(t *testing.T) {
 			dir := t.TempDir()
 			o := run(t, dir, 0, "demo", "--on", c.url(""))
 			require.Contains(t, o.stdout, "── 8. What damage looks like")
-			require.Equal(t, 4, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout, "\nfailed  nightly/ternskerry_"))
+			require.Equal(t, 4, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout,
+				"\nfailed  nightly/ternskerry_"))
 			require.Contains(t, o.stdout, "41,816 rows in 8 tables")
 			require.NotContains(t, c.databases(), "ternskerry")
 			c.run("", "CREATE DATABASE ternskerry_cargo")
 			defer c.run("", "DROP DATABASE ternskerry_cargo")
-			require.Contains(t, run(t, dir, 1, "demo", "other", "--on", c.url("")).stderr, "has a database ternskerry_cargo already")
+			require.Contains(t, run(t, dir, 1, "demo", "other", "--on", c.url("")).stderr,
+				"has a database ternskerry_cargo already")
 			require.Contains(t, c.databases(), "ternskerry_cargo", "what is not the demo's stays")
 		})
 	}
@@ -394,9 +455,15 @@ func TestDemoOnServers(t *testing.T) {
 func TestMariaDBReadersShareATable(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "shared", "shared2")
-	queryMaria(t, m, "shared", "CREATE TABLE t (id bigint PRIMARY KEY, v varchar(700)) CHARACTER SET ascii; INSERT INTO t SELECT cast(seq AS signed) * 7 - 200000, repeat('x', 600) FROM seq_1_to_70000; INSERT INTO t VALUES (-90000000, 'least'), (9000000, 'most'); CREATE TABLE far LIKE t; INSERT INTO far SELECT * FROM t; INSERT INTO far VALUES (-9223372036854775808, 'least'), (9223372036854775807, 'most'); ANALYZE TABLE t, far")
+	queryMaria(t, m, "shared",
+		"CREATE TABLE t (id bigint PRIMARY KEY, v varchar(700)) CHARACTER SET ascii; INSERT INTO t SELECT "+
+			"cast(seq AS signed) * 7 - 200000, repeat('x', 600) FROM seq_1_to_70000; INSERT INTO t VALUES (-90000000, "+
+			"'least'), (9000000, 'most'); CREATE TABLE far LIKE t; INSERT INTO far SELECT * FROM t; INSERT INTO far "+
+			"VALUES (-9223372036854775808, 'least'), (9223372036854775807, 'most'); ANALYZE TABLE t, far")
 	dir := t.TempDir()
-	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"shared\"]\nworkers = 3\nserver = false\nlock_wait = \"2 s\"\n", m.Port, testserver.Admin)
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder "+
+		"= \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"shared\"]\nworkers = 3\nserver = "+
+		"false\nlock_wait = \"2 s\"\n", m.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	path := lines(run(t, dir, 3, "dump", "j").stdout)[0]
@@ -405,7 +472,8 @@ func TestMariaDBReadersShareATable(t *testing.T) {
 	require.Len(t, parts, 3)
 	run(t, dir, 0, "restore", path, "--to", "s", "--as", "shared2")
 	for _, table := range []string{"t", "far"} {
-		require.Equal(t, queryMaria(t, m, "shared", "CHECKSUM TABLE "+table)[len("shared"):], queryMaria(t, m, "shared2", "CHECKSUM TABLE "+table)[len("shared2"):])
+		require.Equal(t, queryMaria(t, m, "shared", "CHECKSUM TABLE "+table)[len("shared"):], queryMaria(t, m,
+			"shared2", "CHECKSUM TABLE "+table)[len("shared2"):])
 	}
 
 	// Commits are stopped for an instant only, and a statement that keeps that away is named.
@@ -415,11 +483,13 @@ func TestMariaDBReadersShareATable(t *testing.T) {
 		busy <- err
 	}()
 	require.Eventually(t, func() bool {
-		return queryMaria(t, m, "", "SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET v = concat%'") == "1"
+		return queryMaria(t, m, "",
+			"SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET v = concat%'") == "1"
 	}, patience, tick)
 	o := run(t, dir, 1, "dump", "j")
 	require.Contains(t, o.stderr, "could not be pinned within 2s: others hold a lock")
-	require.Regexp(t, `it may be held by session \d+ of `+testserver.Admin+` \(\d+ s: UPDATE t SET v = concat`, o.stderr)
+	require.Regexp(t, `it may be held by session \d+ of `+testserver.Admin+` \(\d+ s: UPDATE t SET v = concat`,
+		o.stderr)
 	require.NoError(t, <-busy)
 	run(t, dir, 3, "dump", "j")
 }
@@ -430,8 +500,13 @@ func TestMariaDBSettingsOfTheServer(t *testing.T) {
 	m := needMariaDB(t)
 	dir := t.TempDir()
 	path := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
-	queryMaria(t, m, "", "SET GLOBAL sql_select_limit = 7, GLOBAL sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', GLOBAL time_zone = '+05:30', GLOBAL max_statement_time = 0.5, GLOBAL collation_connection = 'latin1_swedish_ci'")
-	defer queryMaria(t, m, "", "SET STATEMENT max_statement_time = 0 FOR SET GLOBAL sql_select_limit = 18446744073709551615, GLOBAL sql_mode = DEFAULT, GLOBAL time_zone = 'SYSTEM', GLOBAL max_statement_time = 0, GLOBAL collation_connection = 'utf8mb4_general_ci'")
+	queryMaria(t, m, "",
+		"SET GLOBAL sql_select_limit = 7, GLOBAL sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', GLOBAL time_zone "+
+			"= '+05:30', GLOBAL max_statement_time = 0.5, GLOBAL collation_connection = 'latin1_swedish_ci'")
+	defer queryMaria(t, m, "",
+		"SET STATEMENT max_statement_time = 0 FOR SET GLOBAL sql_select_limit = 18446744073709551615, GLOBAL "+
+			"sql_mode = DEFAULT, GLOBAL time_zone = 'SYSTEM', GLOBAL max_statement_time = 0, GLOBAL "+
+			"collation_connection = 'utf8mb4_general_ci'")
 	again := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
 	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
 	run(t, dir, 0, "drill", again, "--to", m.URL(""))
@@ -442,14 +517,19 @@ func TestMariaDBSettingsOfTheServer(t *testing.T) {
 func TestMariaDBRowsIntoTables(t *testing.T) {
 	m := needMariaDB(t)
 	freshMaria(t, m, "filled", "again")
-	queryMaria(t, m, "filled", "CREATE TABLE t (id int PRIMARY KEY, name varchar(20), made varchar(9) AS ('x') VIRTUAL, e enum('x', 'é') CHARACTER SET latin1, n int); INSERT INTO t (id, name, e) VALUES (1, 'é', 'é'), (2, 'e', NULL)")
+	queryMaria(t, m, "filled",
+		"CREATE TABLE t (id int PRIMARY KEY, name varchar(20), made varchar(9) AS ('x') VIRTUAL, e enum('x', 'é') "+
+			"CHARACTER SET latin1, n int); INSERT INTO t (id, name, e) VALUES (1, 'é', 'é'), (2, 'e', NULL)")
 	dir := t.TempDir()
 	path := lines(run(t, dir, 3, "dump", "--from", m.URL("filled"), "--to", "keep").stdout)[0]
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "again", "--part", "structure")
 	rows := []string{"restore", path, "--to", m.URL(""), "--into", "again", "--part", "rows"}
 	queryMaria(t, m, "again", "ALTER TABLE t MODIFY name varchar(20) CHARACTER SET latin1")
-	require.Contains(t, run(t, dir, 1, rows...).stderr, "the column `name` of `t` in again is another than the dumped one: varchar in latin1, and was varchar in utf8mb4")
+	require.Contains(t, run(t, dir, 1, rows...).stderr,
+		"the column `name` of `t` in again is another than the dumped one: varchar in latin1, and was varchar in "+
+			"utf8mb4")
 	queryMaria(t, m, "again", "ALTER TABLE t MODIFY name text CHARACTER SET utf8mb3, MODIFY n bigint, DROP made")
 	run(t, dir, 0, rows...)
-	require.Equal(t, queryMaria(t, m, "filled", "SELECT id, name, e, n FROM t ORDER BY id"), queryMaria(t, m, "again", "SELECT id, name, e, n FROM t ORDER BY id"))
+	require.Equal(t, queryMaria(t, m, "filled", "SELECT id, name, e, n FROM t ORDER BY id"), queryMaria(t, m, "again",
+		"SELECT id, name, e, n FROM t ORDER BY id"))
 }

@@ -49,7 +49,8 @@ func TestReadOnlyMedia(t *testing.T) {
 	o := run(t, home, 3, "drill", "nightly/cargo.db", "--from", usb)
 	require.Contains(t, o.stdout, "proven")
 	require.Contains(t, o.stderr, "the proof could not be recorded")
-	require.Contains(t, run(t, home, 1, "dump", "--from", filepath.Join(dir, "data"), "--to", usb).stderr, "cannot be written by this user")
+	require.Contains(t, run(t, home, 1, "dump", "--from", filepath.Join(dir, "data"), "--to", usb).stderr,
+		"cannot be written by this user")
 }
 
 // TestRestoreThatIsKilled: the target never exists half, and the next restore
@@ -69,7 +70,8 @@ func TestRestoreThatIsKilled(t *testing.T) {
 	wanted := query(t, s, "bookings", "SELECT count(*), sum(id) FROM posting")
 	half := 0
 	for range 12 {
-		for _, args := range [][]string{{"restore", "files/bookings.db", "--from", "keep", "--to", to}, {"restore", "server", "--from", "keep", "--to", s.URL(""), "--as", "killed"}} {
+		for _, args := range [][]string{{"restore", "files/bookings.db", "--from", "keep", "--to", to}, {"restore",
+			"server", "--from", "keep", "--to", s.URL(""), "--as", "killed"}} {
 			cmd, _, wait := command(dir, args...)
 			require.NoError(t, cmd.Start())
 			time.Sleep(time.Duration(20+r.IntN(400)) * time.Millisecond)
@@ -87,7 +89,8 @@ func TestRestoreThatIsKilled(t *testing.T) {
 			}
 		}
 		if query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname = 'killed'") == "1" {
-			require.Equal(t, wanted, query(t, s, "killed", "SELECT count(*), sum(id) FROM posting"), "what has the name is complete")
+			require.Equal(t, wanted, query(t, s, "killed", "SELECT count(*), sum(id) FROM posting"),
+				"what has the name is complete")
 			dropDatabases(t, s, "killed")
 		}
 	}
@@ -153,7 +156,8 @@ func TestOldDumpsCanBeNamed(t *testing.T) {
 		moment := entry["moment"].(string)[:19] + "Z"
 		require.EqualValues(t, 3+i, entry["rows"])
 		o := run(t, dir, 0, "restore", "nightly/a.db", "--at", moment, "--as", fmt.Sprint("at", i, ".db"))
-		require.Contains(t, o.stderr, strings.Replace(moment[:19], "T", " ", 1)+" UTC", "the chosen moment is shown before anything is done")
+		require.Contains(t, o.stderr, strings.Replace(moment[:19], "T", " ", 1)+" UTC",
+			"the chosen moment is shown before anything is done")
 		db := openFile(t, filepath.Join(dir, "data", fmt.Sprint("at", i, ".db")))
 		var n int
 		require.NoError(t, db.QueryRow("SELECT count(*) FROM t").Scan(&n))

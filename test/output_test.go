@@ -16,8 +16,10 @@ import (
 func shape(dir, s string) string {
 	s = strings.ReplaceAll(s, dir, "DIR")
 	for _, r := range []struct{ pattern, with string }{
-		{`\b[0-9a-f]{64}\b`, "ID64"}, {`\b[0-9a-f]{32}\b`, "SUM"}, {`\b[0-9a-f]{12}\b`, "RUN"}, {`\b[0-9a-f]{10}\b`, "ID"},
-		{`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`, "TIME"}, {`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ`, "TIME"}, {`\d{8}T\d{6}Z`, "STAMP"},
+		{`\b[0-9a-f]{64}\b`, "ID64"}, {`\b[0-9a-f]{32}\b`, "SUM"}, {`\b[0-9a-f]{12}\b`, "RUN"}, {`\b[0-9a-f]{10}\b`,
+			"ID"},
+		{`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`, "TIME"}, {`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ`, "TIME"}, {`\d{8}T\d{6}Z`,
+			"STAMP"},
 		{`\b\d+(\.\d+)? (ms|s)\b`, "TOOK"}, {`\d+(\.\d)? (B|KiB|MiB|GiB|TiB)`, "SIZE"}, {`\d+(\.\d)? ×`, "RATIO"},
 		{`SQLite \d+\.\d+\.\d+`, "SQLite VERSION"}, {`(WET|WEST)`, "ZONE"}, {` +`, " "},
 	} {
@@ -29,7 +31,8 @@ func shape(dir, s string) string {
 func plainJob(t *testing.T) string {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
-	makeFile(t, filepath.Join(dir, "data", "a.db"), "CREATE TABLE t (a); INSERT INTO t VALUES (1), (2), (3); CREATE INDEX i ON t (a)")
+	makeFile(t, filepath.Join(dir, "data", "a.db"),
+		"CREATE TABLE t (a); INSERT INTO t VALUES (1), (2), (3); CREATE INDEX i ON t (a)")
 	makeFile(t, filepath.Join(dir, "data", "odd.db"), "CREATE TABLE u (a); INSERT INTO u VALUES ('x')")
 	makeFile(t, filepath.Join(dir, "data", "spare.db"), "CREATE TABLE u (a)")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(jobFile), 0o600))
@@ -96,10 +99,12 @@ check SELECT count(*) FROM t → 3
 Table Rows Text Stored Ratio Fingerprint
 t 3 SIZE SIZE RATIO SUM
 `, shape(dir, run(t, dir, 0, "show", "nightly/a.db").stdout))
-	require.Equal(t, "intact nightly/a.db TIME ID: 7 files, SIZE\nintact nightly/odd.db TIME ID: 6 files, SIZE\n", shape(dir, run(t, dir, 0, "verify").stdout))
+	require.Equal(t, "intact nightly/a.db TIME ID: 7 files, SIZE\nintact nightly/odd.db TIME ID: 6 files, SIZE\n",
+		shape(dir, run(t, dir, 0, "verify").stdout))
 	o = run(t, dir, 0, "restore", "nightly/a.db", "--as", "b.db")
 	require.Equal(t, "DIR/data/b.db\n", shape(dir, o.stdout))
-	require.Equal(t, "nightly/a.db of TIME ZONE (TIME UTC), id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir, o.stderr))
+	require.Equal(t, "nightly/a.db of TIME ZONE (TIME UTC), id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir,
+		o.stderr))
 }
 
 // TestQuietAndJSONOnEveryCommand: --quiet says nothing when all is well, --json

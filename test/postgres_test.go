@@ -39,9 +39,12 @@ func facts(t *testing.T, s *testserver.Postgres, database string) []string {
 		script = regexp.MustCompile(`-- since 15\n.*\n`).ReplaceAllString(script, "")
 	}
 	out := strings.Split(ask(t, c, script), "\n")
-	for table := range strings.SplitSeq(ask(t, c, `SELECT string_agg(oid::regclass::text, chr(1)) FROM pg_class WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND relnamespace IN
+	for table := range strings.SplitSeq(ask(t, c, `SELECT string_agg(oid::regclass::text, chr(1)) FROM pg_class
+		WHERE (relkind IN ('r', 'p') AND NOT relispartition AND relname <> 'by_list' OR relname = 'by_list_a') AND
+		relnamespace IN
 		(SELECT oid FROM pg_namespace WHERE nspname IN ('public', 'freight'))`), "\x01") {
-		out = append(out, table+" "+ask(t, c, fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
+		out = append(out, table+" "+ask(t, c,
+			fmt.Sprintf("SELECT count(*), sum(hashtextextended(t::text, 0)) FROM %s t", table)))
 	}
 	require.Greater(t, len(out), 10)
 	return out
@@ -58,11 +61,13 @@ func version(t *testing.T, s *testserver.Postgres) int {
 func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
 	t.Helper()
 	for _, n := range names {
-		if query(t, s, "postgres", "SELECT count(*) FROM pg_subscription s JOIN pg_database d ON d.oid = subdbid WHERE datname = '"+strings.ReplaceAll(n, "'", "''")+"'") != "0" {
+		if query(t, s, "postgres",
+			"SELECT count(*) FROM pg_subscription s JOIN pg_database d ON d.oid = subdbid WHERE datname = '"+strings.ReplaceAll(n, "'", "''")+"'") != "0" {
 			query(t, s, n, "ALTER SUBSCRIPTION feed SET (slot_name = NONE)")
 			query(t, s, n, "DROP SUBSCRIPTION feed")
 		}
-		query(t, s, "postgres", adapted(t, s, `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`, `""`)+`" WITH (FORCE)`))
+		query(t, s, "postgres", adapted(t, s, `DROP DATABASE IF EXISTS "`+strings.ReplaceAll(n, `"`,
+			`""`)+`" WITH (FORCE)`))
 	}
 }
 
@@ -71,8 +76,10 @@ func TestPostgresComesBackExactly(t *testing.T) {
 	oddDatabase(t, s)
 	wholeDatabase(t, s)
 	// Settings of a role apply to every connection; dates would swap day and month.
-	query(t, s, "postgres", fmt.Sprintf("ALTER ROLE %s SET datestyle = 'German'; ALTER ROLE %s SET extra_float_digits = -5; ALTER ROLE %s SET search_path = nowhere",
-		testserver.Admin, testserver.Admin, testserver.Admin))
+	query(t, s, "postgres",
+		fmt.Sprintf("ALTER ROLE %s SET datestyle = 'German'; ALTER ROLE %s SET extra_float_digits = -5; ALTER "+
+			"ROLE %s SET search_path = nowhere",
+			testserver.Admin, testserver.Admin, testserver.Admin))
 	defer query(t, s, "postgres", "ALTER ROLE "+testserver.Admin+" RESET ALL")
 	for _, database := range []string{"odd", "whole", "bookings", "cargo"} {
 		t.Run(database, func(t *testing.T) { comesBack(t, s, database) })
@@ -101,7 +108,8 @@ func comesBack(t *testing.T, s *testserver.Postgres, database string) {
 	}
 	sameLines(t, objects(path), objects(again))
 	dropDatabases(t, s, restored)
-	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
+		"PGUSER="+testserver.Admin)
 	sameLines(t, want, facts(t, s, hand))
 }
 
@@ -126,7 +134,8 @@ func wholeDatabase(t *testing.T, s *testserver.Postgres) {
 // tablesOf gives a manifest's tables, but for those whose rows may be in another
 // partition next time; a drill compares their trees.
 func tablesOf(t *testing.T, dir, path string) (list []any) {
-	for _, e := range result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["payload"].(map[string]any)["sql"].(map[string]any)["tables"].([]any) {
+	for _, e := range result(t, dir, 0, "show",
+		path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["payload"].(map[string]any)["sql"].(map[string]any)["tables"].([]any) {
 		if e.(map[string]any)["through"] == nil {
 			list = append(list, e)
 		}
@@ -153,18 +162,24 @@ func TestPostgresNamesThatHurt(t *testing.T) {
 // TestPostgresEncodings: rows keep their bytes, also those that UTF-8 has no place for.
 func TestPostgresEncodings(t *testing.T) {
 	s := needServer(t)
-	for encoding, bytes := range map[string]string{"SQL_ASCII": "e9ff", "WIN1252": "e981", "LATIN1": "e9a0", "EUC_JP": "a4a2"} {
+	for encoding, bytes := range map[string]string{"SQL_ASCII": "e9ff", "WIN1252": "e981", "LATIN1": "e9a0",
+		"EUC_JP": "a4a2"} {
 		name := "enc_" + strings.ToLower(encoding)
 		dropDatabases(t, s, name, name+"_restored")
-		query(t, s, "postgres", "CREATE DATABASE "+name+" ENCODING '"+encoding+"' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
-		query(t, s, name, `CREATE TABLE t (v text); COPY t FROM PROGRAM 'printf "`+regexp.MustCompile("..").ReplaceAllString(bytes, `\\x$0`)+`"' (ENCODING '`+encoding+`')`)
+		query(t, s, "postgres",
+			"CREATE DATABASE "+name+" ENCODING '"+encoding+"' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+		query(t, s, name,
+			`CREATE TABLE t (v text); COPY t FROM PROGRAM 'printf "`+regexp.MustCompile("..").ReplaceAllString(bytes,
+				`\\x$0`)+`"' (ENCODING '`+encoding+`')`)
 		dir := t.TempDir()
 		path := lines(run(t, dir, 3, "dump", "--from", s.URL(name), "--to", "keep").stdout)[0]
 		run(t, dir, 0, "drill", path, "--to", s.URL(""))
-		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
+			"PGUSER="+testserver.Admin)
 		run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", name+"_again")
 		for _, restored := range []string{name + "_restored", name + "_again"} {
-			require.Equal(t, bytes, query(t, s, restored, "SELECT encode(convert_to(v, getdatabaseencoding()), 'hex') FROM t"), restored)
+			require.Equal(t, bytes, query(t, s, restored,
+				"SELECT encode(convert_to(v, getdatabaseencoding()), 'hex') FROM t"), restored)
 		}
 		dropDatabases(t, s, name, name+"_restored", name+"_again")
 	}
@@ -192,13 +207,18 @@ func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
 	require.Equal(t, "pilot_boat", query(t, s, "harbour", "SELECT tableowner FROM pg_tables WHERE tablename = 'ship'"))
 
 	run(t, dir, 0, append(args, "--as", "part", "--only", "ship")...)
-	require.Equal(t, "ship|2", query(t, s, "part", "SELECT string_agg(tablename, ','), (SELECT count(*) FROM pg_indexes WHERE schemaname = 'public') FROM pg_tables WHERE schemaname = 'public'"))
-	require.Equal(t, "2", query(t, s, "part", "INSERT INTO ship(b) VALUES ('s') RETURNING id"), "with its sequence, where it stood")
+	require.Equal(t, "ship|2", query(t, s, "part",
+		"SELECT string_agg(tablename, ','), (SELECT count(*) FROM pg_indexes WHERE schemaname = 'public') FROM "+
+			"pg_tables WHERE schemaname = 'public'"))
+	require.Equal(t, "2", query(t, s, "part", "INSERT INTO ship(b) VALUES ('s') RETURNING id"),
+		"with its sequence, where it stood")
 
 	dropDatabases(t, s, aside, "harbour", "part")
 	query(t, s, "postgres", "DROP ROLE pilot_boat")
-	require.Contains(t, run(t, dir, 1, append(args, "--as", "harbour2")...).stderr, "roles that the target lacks: pilot_boat")
-	require.Equal(t, "0", query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname LIKE 'harbour2' OR datname LIKE 'grainkeep%'"))
+	require.Contains(t, run(t, dir, 1, append(args, "--as", "harbour2")...).stderr,
+		"roles that the target lacks: pilot_boat")
+	require.Equal(t, "0", query(t, s, "postgres",
+		"SELECT count(*) FROM pg_database WHERE datname LIKE 'harbour2' OR datname LIKE 'grainkeep%'"))
 	run(t, dir, 0, append(args, "--as", "harbour2", "--owners", "mine")...)
 }
 
@@ -208,7 +228,8 @@ func TestPostgresIntoAndParts(t *testing.T) {
 	dropDatabases(t, s, "berth", "berth2")
 	query(t, s, "postgres", "CREATE DATABASE berth")
 	defer dropDatabases(t, s, "berth", "berth2")
-	path := lines(run(t, dir, 3, "dump", "--from", s.URL("bookings"), "--to", "keep", "--compression", "none").stdout)[0]
+	path := lines(run(t, dir, 3, "dump", "--from", s.URL("bookings"), "--to", "keep", "--compression",
+		"none").stdout)[0]
 	restore := func(code int, args ...string) string {
 		return run(t, dir, code, append([]string{"restore", path, "--to", s.URL("")}, args...)...).stderr
 	}
@@ -221,14 +242,18 @@ func TestPostgresIntoAndParts(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, bad, 0o600))
 	require.Contains(t, restore(1, "--into", "berth"), "20-data/public.posting/part-0001.sql")
 	require.NoError(t, os.WriteFile(file, good, 0o600))
-	require.Equal(t, "0|1", query(t, s, "berth", "SELECT (SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname NOT LIKE 'pg%' AND nspname <> 'information_schema'), (SELECT count(*) FROM pg_namespace WHERE nspname = 'public')"))
+	require.Equal(t, "0|1", query(t, s, "berth",
+		"SELECT (SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname NOT "+
+			"LIKE 'pg%' AND nspname <> 'information_schema'), (SELECT count(*) FROM pg_namespace WHERE nspname = "+
+			"'public')"))
 
 	restore(0, "--into", "berth")
 	sameLines(t, facts(t, s, "bookings"), facts(t, s, "berth"))
 	require.Contains(t, restore(1, "--into", "berth"), "is not empty: it holds public.")
 
 	restore(0, "--part", "structure", "--as", "berth2")
-	require.Equal(t, "0|0", query(t, s, "berth2", "SELECT (SELECT count(*) FROM booking), (SELECT count(*) FROM posting)"))
+	require.Equal(t, "0|0", query(t, s, "berth2",
+		"SELECT (SELECT count(*) FROM booking), (SELECT count(*) FROM posting)"))
 	require.Contains(t, restore(2, "--part", "rows"), "--into DATABASE")
 	restore(0, "--part", "rows", "--into", "berth2")
 	sameLines(t, facts(t, s, "bookings"), facts(t, s, "berth2"))
@@ -252,7 +277,9 @@ func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 	require.Contains(t, o.stderr, "the data breaks the foreign key c_p_fkey on public.c: it was added without testing")
 	require.Contains(t, o.stderr, "the data breaks the check chk_v_check on public.chk")
 	require.Contains(t, o.stderr, "index public.by_im")
-	require.Equal(t, "1|1|f", query(t, s, "leaky2", "SELECT (SELECT count(*) FROM c), (SELECT count(*) FROM chk), (SELECT bool_or(convalidated) FROM pg_constraint WHERE conrelid IN ('c'::regclass, 'chk'::regclass))"))
+	require.Equal(t, "1|1|f", query(t, s, "leaky2",
+		"SELECT (SELECT count(*) FROM c), (SELECT count(*) FROM chk), (SELECT bool_or(convalidated) FROM "+
+			"pg_constraint WHERE conrelid IN ('c'::regclass, 'chk'::regclass))"))
 }
 
 // TestPostgresLeastRights makes the users that grants prints, and works as them.
@@ -267,9 +294,11 @@ func TestPostgresLeastRights(t *testing.T) {
 			query(t, s, "postgres", "DROP OWNED BY "+u+"; DROP ROLE "+u)
 		}
 	}
-	query(t, s, "postgres", run(t, dir, 0, "grants", "--from", fmt.Sprintf("postgres://pilot@127.0.0.1:%d/bookings", s.Port)).stdout)
+	query(t, s, "postgres", run(t, dir, 0, "grants", "--from", fmt.Sprintf("postgres://pilot@127.0.0.1:%d/bookings",
+		s.Port)).stdout)
 	query(t, s, "postgres", "ALTER ROLE pilot PASSWORD 'hunter2'")
-	query(t, s, "postgres", run(t, dir, 0, "grants", "--for", "drill", "--from", fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port)).stdout)
+	query(t, s, "postgres", run(t, dir, 0, "grants", "--for", "drill", "--from",
+		fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port)).stdout)
 	config := fmt.Sprintf(`[source.quay]
 engine = "postgres"
 server = "127.0.0.1:%d"
@@ -316,18 +345,23 @@ answer = "0"
 	url := fmt.Sprintf("postgres://pilot@127.0.0.1:%d/cargo", s.Port)
 	run(t, dir, 0, "dump", "--from", url, "--to", "./other")
 	require.NoError(t, os.Chmod(pass, 0o644))
-	require.Contains(t, run(t, dir, 2, "dump", "--from", url, "--to", "./other").stderr, "others can read the password file")
+	require.Contains(t, run(t, dir, 2, "dump", "--from", url, "--to", "./other").stderr,
+		"others can read the password file")
 	require.NoError(t, os.Remove(pass))
 
 	// What would be missing is told before anything is written, all of it at once.
 	dropDatabases(t, s, "guarded")
 	query(t, s, "postgres", "CREATE DATABASE guarded")
 	defer dropDatabases(t, s, "guarded")
-	query(t, s, "guarded", "CREATE TABLE hidden AS SELECT 1 AS a; ALTER TABLE hidden ENABLE ROW LEVEL SECURITY; SELECT lo_from_bytea(4711, 'x')")
+	query(t, s, "guarded",
+		"CREATE TABLE hidden AS SELECT 1 AS a; ALTER TABLE hidden ENABLE ROW LEVEL SECURITY; SELECT "+
+			"lo_from_bytea(4711, 'x')")
 	guarded := []string{"--from", fmt.Sprintf("postgres://pilot@127.0.0.1:%d/guarded", s.Port)}
 	require.NoError(t, os.WriteFile(pass, []byte("*:*:*:pilot:hunter2\n"), 0o600))
 	for _, command := range [][]string{{"survey"}, {"dump", "--to", "./other"}} {
-		require.Regexp(t, `may not read the large objects: 4711; tables whose row security would hide rows \(.*\): public.hidden`, run(t, dir, 1, append(command, guarded...)...).stderr)
+		require.Regexp(t,
+			`may not read the large objects: 4711; tables whose row security would hide rows \(.*\): public.hidden`,
+			run(t, dir, 1, append(command, guarded...)...).stderr)
 	}
 	query(t, s, "guarded", "ALTER ROLE pilot BYPASSRLS; GRANT SELECT ON LARGE OBJECT 4711 TO pilot")
 	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
@@ -337,21 +371,27 @@ answer = "0"
 	query(t, s, "guarded", "CREATE FUNCTION inner_one(int) RETURNS int LANGUAGE internal AS 'int4up'")
 	query(t, s, "guarded", "DROP TABLE hidden; SELECT lo_unlink(4711)")
 	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
-	o = run(t, dir, 1, "drill", "adhoc/guarded", "--from", "./other", "--to", fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port))
+	o = run(t, dir, 1, "drill", "adhoc/guarded", "--from", "./other", "--to",
+		fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port))
 	require.Contains(t, o.stderr, "the function public.inner_one(integer) could not be restored: permission denied")
 	require.Contains(t, run(t, dir, 0, "list", "adhoc/guarded", "--from", "./other").stdout, "unproven")
 
 	// A clean-up that meets somebody else's scratch database lists it, no more; one
 	// with this keep's mark that nobody holds is dropped.
-	id := result(t, dir, 0, "show", "nightly/bookings")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["keep"].(string)
+	id := result(t, dir, 0, "show",
+		"nightly/bookings")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["keep"].(string)
 	dropDatabases(t, s, "grainkeep_drill_foreign", "grainkeep_drill_dead")
 	query(t, s, "postgres", "CREATE DATABASE grainkeep_drill_foreign; ")
 	query(t, s, "postgres", "CREATE DATABASE grainkeep_drill_dead OWNER tester")
-	query(t, s, "grainkeep_drill_dead", "CREATE SCHEMA grainkeep_scratch; CREATE TABLE grainkeep_scratch.mark AS SELECT '"+id+"'::text AS keep; GRANT ALL ON SCHEMA grainkeep_scratch TO tester; GRANT SELECT ON grainkeep_scratch.mark TO tester")
+	query(t, s, "grainkeep_drill_dead",
+		"CREATE SCHEMA grainkeep_scratch; CREATE TABLE grainkeep_scratch.mark AS SELECT '"+id+"'::text AS keep; "+
+			"GRANT ALL ON SCHEMA grainkeep_scratch TO tester; GRANT SELECT ON grainkeep_scratch.mark TO tester")
 	o = run(t, dir, 3, "drill", "nightly/roster")
-	require.Contains(t, o.stderr, "grainkeep_drill_foreign looks like a scratch database but does not bear this keep's mark; it was not touched")
+	require.Contains(t, o.stderr,
+		"grainkeep_drill_foreign looks like a scratch database but does not bear this keep's mark; it was not touched")
 	require.Contains(t, o.stderr, "removed the scratch database grainkeep_drill_dead")
-	require.Equal(t, "grainkeep_drill_foreign", query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
+	require.Equal(t, "grainkeep_drill_foreign", query(t, s, "postgres",
+		"SELECT datname FROM pg_database WHERE datname LIKE 'grainkeep%'"))
 	dropDatabases(t, s, "grainkeep_drill_foreign")
 }
 
@@ -362,14 +402,18 @@ func TestPostgresServer(t *testing.T) {
 	space, err := old.MakeFolder("hold")
 	require.NoError(t, err)
 	for _, sql := range []string{`CREATE ROLE "Odd 'one" LOGIN PASSWORD 'tide' CONNECTION LIMIT 3 VALID UNTIL '2031-01-02'`, "CREATE ROLE crew NOINHERIT CREATEDB BYPASSRLS", `GRANT crew TO "Odd 'one" WITH ADMIN OPTION`,
-		`ALTER ROLE "Odd 'one" SET search_path = 'a b', public`, "COMMENT ON ROLE crew IS E'it''s\\n'", "CREATE TABLESPACE hold LOCATION '" + space + "'", "ALTER DATABASE big OWNER TO crew", `GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew"} {
+		`ALTER ROLE "Odd 'one" SET search_path = 'a b', public`, "COMMENT ON ROLE crew IS E'it''s\\n'",
+		"CREATE TABLESPACE hold LOCATION '" + space + "'", "ALTER DATABASE big OWNER TO crew",
+		`GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew"} {
 		query(t, old, "postgres", adapted(t, old, sql))
 	}
 	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
 		(SELECT string_agg(m.roleid::regrole::text || m.admin_option, ',') FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' ORDER BY 1`
 	dir := t.TempDir()
-	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\nworkers = 1\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
+	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = "+
+		"%q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\nworkers = "+
+		"1\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	o := run(t, dir, 3, "dump", "j")
@@ -382,8 +426,10 @@ func TestPostgresServer(t *testing.T) {
 	require.Contains(t, run(t, dir, 0, "list").stdout, "cannot be drilled")
 
 	dropDatabases(t, fresh, "big")
-	require.Contains(t, run(t, dir, 1, "restore", "j/big", "--to", fresh.URL("")).stderr, "roles that the target lacks: crew")
-	byHand(t, paths[1], strings.NewReplacer(), "PGHOST="+fresh.Folder, fmt.Sprint("PGPORT=", fresh.Port), "PGUSER="+testserver.Admin)
+	require.Contains(t, run(t, dir, 1, "restore", "j/big", "--to", fresh.URL("")).stderr,
+		"roles that the target lacks: crew")
+	byHand(t, paths[1], strings.NewReplacer(), "PGHOST="+fresh.Folder, fmt.Sprint("PGPORT=", fresh.Port),
+		"PGUSER="+testserver.Admin)
 	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
 	query(t, fresh, "postgres", "DROP ROLE \"Odd 'one\"; ALTER ROLE crew CONNECTION LIMIT 9")
 	o = run(t, dir, 3, "restore", "j/+server", "--to", fresh.URL(""))
@@ -392,7 +438,8 @@ func TestPostgresServer(t *testing.T) {
 	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
 	run(t, dir, 0, "restore", "j/big", "--to", fresh.URL(""))
 	run(t, dir, 3, "restore", "j/+server", "--to", fresh.URL(""))
-	const owner = "SELECT datdba::regrole, ARRAY(SELECT unnest(datacl::text[]) ORDER BY 1) FROM pg_database WHERE datname = 'big'"
+	const owner = "SELECT datdba::regrole, ARRAY(SELECT unnest(datacl::text[]) ORDER BY 1) FROM pg_database WHERE " +
+		"datname = 'big'"
 	require.Equal(t, query(t, old, "postgres", owner), query(t, fresh, "postgres", owner))
 
 	config = strings.Replace(config, "passwords = true", "server = false", 1)
@@ -421,7 +468,8 @@ func TestPostgresLabelsAndLostReferences(t *testing.T) {
 	require.Equal(t, number+"|secret", query(t, s, "labelled2", "SELECT at, to_ FROM points"))
 
 	query(t, s, "labelled", "CREATE VIEW seen AS SELECT 1; INSERT INTO points VALUES ('seen')")
-	require.Contains(t, run(t, dir, 3, "dump", "--from", s.URL("labelled"), "--to", "keep").stderr, "rows of public.points name public.seen in a column of type regclass")
+	require.Contains(t, run(t, dir, 3, "dump", "--from", s.URL("labelled"), "--to", "keep").stderr,
+		"rows of public.points name public.seen in a column of type regclass")
 
 	// By hand, the client stops at the first error and says so.
 	cmd := exec.Command("sh", "-e", "-c", handScript(t, path))

@@ -25,14 +25,16 @@ func TestProgramIsStatic(t *testing.T) {
 func TestDemoGoesThroughTheWholeWork(t *testing.T) {
 	dir := t.TempDir()
 	o := run(t, dir, 0, "demo", "ferries")
-	for _, say := range []string{"$ grainkeep survey nightly", "$ grainkeep dump nightly", "proven  nightly/bookings.db", "bookings_yesterday.db",
+	for _, say := range []string{"$ grainkeep survey nightly", "$ grainkeep dump nightly",
+		"proven  nightly/bookings.db", "bookings_yesterday.db",
 		"20-data/posting/part-0001.sql.zst is damaged", "(exit code 5)", "That is the work"} {
 		require.Contains(t, o.stdout, say)
 	}
 	require.NotContains(t, o.stdout, "panic")
 	demo := filepath.Join(dir, "ferries")
 	// What it says to try next works.
-	try := regexp.MustCompile(`grainkeep (restore .* --at (\S+) --as (\S+) --only booking)\n`).FindStringSubmatch(o.stdout)
+	try := regexp.MustCompile(`grainkeep (restore .* --at (\S+) --as (\S+) --only booking)\n`).
+		FindStringSubmatch(o.stdout)
 	require.NotNil(t, try)
 	run(t, demo, 0, "restore", "nightly/bookings.db", "--at", try[2], "--as", try[3], "--only", "booking")
 	require.Contains(t, run(t, dir, 1, "demo", "ferries").stderr, "is not empty")
@@ -42,7 +44,9 @@ func TestDemoGoesThroughTheWholeWork(t *testing.T) {
 
 func TestHelpIsInTheOrderOfTheWork(t *testing.T) {
 	o := run(t, t.TempDir(), 0, "help")
-	require.Regexp(t, regexp.MustCompile(`(?s)Prepare:.*demo.*init.*keep.*survey.*grants.*Work:.*dump.*list.*show.*verify.*restore.*drill.*Other:.*version`), o.stdout)
-	require.Regexp(t, `^grainkeep \d+\.\d+\.\d+ \((commit [0-9a-f]{12}|built without its commit), go1`, run(t, t.TempDir(), 0, "version").stdout)
+	require.Regexp(t,
+		regexp.MustCompile(`(?s)Prepare:.*demo.*init.*keep.*survey.*grants.*Work:.*dump.*list.*show.*verify.*restore.*drill.*Other:.*version`), o.stdout)
+	require.Regexp(t, `^grainkeep \d+\.\d+\.\d+ \((commit [0-9a-f]{12}|built without its commit), go1`, run(t,
+		t.TempDir(), 0, "version").stdout)
 	require.Contains(t, run(t, t.TempDir(), 0, "completion", "bash").stdout, "__start_grainkeep")
 }

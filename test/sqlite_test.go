@@ -24,32 +24,41 @@ import (
 const nasty = `
 PRAGMA page_size = 8192; PRAGMA encoding = 'ENCODING'; PRAGMA application_id = 77; PRAGMA user_version = -3; PRAGMA auto_vacuum = 1;
 CREATE TABLE any_value (v);
-INSERT INTO any_value VALUES (NULL), (1), (-9223372036854775808), (9223372036854775807), (1.0), (0.1), (-0.0), (1e400), (-1e400), (5e-324), (1e23),
+INSERT INTO any_value VALUES (NULL), (1), (-9223372036854775808), (9223372036854775807), (1.0), (0.1), (-0.0),
+	(1e400), (-1e400), (5e-324), (1e23),
 	(''), ('it''s'), ('a' || char(10) || 'b' || char(13)), ('nul' || char(0) || 'nul'), (CAST(X'ff61fe62' AS TEXT)), ('日本 ⚓ é'), (X''), (X'00ff27'), ('123'), (char(0x10FFFF)),
 	(printf('%.*c', 300000, 'x')), (randomblob(300000)), (replace(printf('%.*c', 900, 'y'), 'y', 'l' || char(10)));
 CREATE TABLE affinities (i INTEGER, t TEXT, n NUMERIC, r REAL, b BLOB, d DATETIME, o BOOLEAN);
-INSERT INTO affinities VALUES ('abc', 12, '12x', 3, 'text', '2026-03-14 09:30:00', 1), (1.5, 1.5, 1e300, 1e15, 7, 20260314, 'yes'), (9007199254740993, X'00', '0x10', '1e3', 1.5, 2.5, NULL);
-CREATE TABLE no_alias (a TEXT); INSERT INTO no_alias(rowid, a) VALUES (-5, 'minus'), (10, 'ten'), (9223372036854775807, 'max');
+INSERT INTO affinities VALUES ('abc', 12, '12x', 3, 'text', '2026-03-14 09:30:00', 1), (1.5, 1.5, 1e300, 1e15, 7,
+	20260314, 'yes'), (9007199254740993, X'00', '0x10', '1e3', 1.5, 2.5, NULL);
+CREATE TABLE no_alias (a TEXT); INSERT INTO no_alias(rowid, a) VALUES (-5, 'minus'), (10, 'ten'),
+	(9223372036854775807, 'max');
 CREATE TABLE shadowed (rowid TEXT, _rowid_ TEXT, a); INSERT INTO shadowed(oid, rowid, a) VALUES (42, 'not a rowid', 1);
 CREATE TABLE desc_key (id INTEGER PRIMARY KEY DESC, v); INSERT INTO desc_key(rowid, id, v) VALUES (8, 1, 'x');
-CREATE TABLE counted (id INTEGER PRIMARY KEY AUTOINCREMENT, v); INSERT INTO counted VALUES (500, 'x'), (900, 'y'); DELETE FROM counted WHERE id = 900;
+CREATE TABLE counted (id INTEGER PRIMARY KEY AUTOINCREMENT, v); INSERT INTO counted VALUES (500, 'x'), (900, 'y');
+	DELETE FROM counted WHERE id = 900;
 CREATE TABLE wr (k TEXT, n INT, v, PRIMARY KEY (n, k)) WITHOUT ROWID; INSERT INTO wr VALUES ('b', 2, 1), ('a', 2, NULL);
-CREATE TABLE strict_one (id INTEGER PRIMARY KEY, a ANY, r REAL, b BLOB) STRICT; INSERT INTO strict_one VALUES (1, '12', 3, X'01'), (2, 12, 1e5, NULL);
-CREATE TABLE generated (a INT, v INT GENERATED ALWAYS AS (a * 2) VIRTUAL, s INT GENERATED ALWAYS AS (a + 1) STORED, z INT); INSERT INTO generated(a, z) VALUES (4, 9);
-CREATE TABLE parent (id INTEGER PRIMARY KEY, c INT CHECK (c > 0)); CREATE TABLE child (p INT REFERENCES parent(id)); INSERT INTO child VALUES (77);
+CREATE TABLE strict_one (id INTEGER PRIMARY KEY, a ANY, r REAL, b BLOB) STRICT; INSERT INTO strict_one VALUES (1,
+	'12', 3, X'01'), (2, 12, 1e5, NULL);
+CREATE TABLE generated (a INT, v INT GENERATED ALWAYS AS (a * 2) VIRTUAL, s INT GENERATED ALWAYS AS (a + 1) STORED,
+	z INT); INSERT INTO generated(a, z) VALUES (4, 9);
+CREATE TABLE parent (id INTEGER PRIMARY KEY, c INT CHECK (c > 0)); CREATE TABLE child (p INT REFERENCES parent(id));
+	INSERT INTO child VALUES (77);
 PRAGMA ignore_check_constraints = ON; INSERT INTO parent VALUES (1, -1); PRAGMA ignore_check_constraints = OFF;
 CREATE TABLE "order" ("select ""x""" TEXT, "new
 line" INT, "a b" INT); INSERT INTO "order" VALUES ('q', 1, 2);
 CREATE TABLE "odd ); name" (a); INSERT INTO "odd ); name" VALUES (');');
 CREATE TABLE empty_one (a);
-CREATE UNIQUE INDEX u ON counted (v COLLATE NOCASE DESC); CREATE INDEX part ON any_value (typeof(v)) WHERE v IS NOT NULL;
+CREATE UNIQUE INDEX u ON counted (v COLLATE NOCASE DESC); CREATE INDEX part ON any_value (typeof(v)) WHERE v IS NOT
+	NULL;
 CREATE TABLE commented (a INT -- first
 , b TEXT /* -- */ DEFAULT '--') -- the end
 ; INSERT INTO commented VALUES (1, '-- no comment');
 CREATE VIEW w AS SELECT a, v FROM generated; CREATE VIEW w2 AS SELECT 1 AS one -- why
 ; CREATE TRIGGER tr INSTEAD OF INSERT ON w BEGIN INSERT INTO generated(a) VALUES (new.a); SELECT 1; END;
 CREATE TRIGGER no_delete BEFORE DELETE ON parent BEGIN SELECT raise(ABORT, 'no; never'); END;
-CREATE VIRTUAL TABLE search USING fts5(body, title, tokenize = 'unicode61'); INSERT INTO search VALUES ('the tern dives', 'one'), ('a skerry', 'two'); DELETE FROM search WHERE title = 'two';
+CREATE VIRTUAL TABLE search USING fts5(body, title, tokenize = 'unicode61'); INSERT INTO search VALUES
+	('the tern dives', 'one'), ('a skerry', 'two'); DELETE FROM search WHERE title = 'two';
 CREATE VIRTUAL TABLE bare USING fts5(body, content = ''); INSERT INTO bare(rowid, body) VALUES (3, 'nothing kept');
 CREATE VIRTUAL TABLE area USING rtree(id, x0, x1, +note TEXT); INSERT INTO area VALUES (1, 0.5, 2.5, 'harbour');
 ANALYZE;
@@ -108,12 +117,15 @@ func contents(t *testing.T, path string) []string {
 		}
 		require.NoError(t, rows.Err())
 	}
-	for _, p := range []string{"page_size", "encoding", "application_id", "user_version", "auto_vacuum", "journal_mode"} {
+	for _, p := range []string{"page_size", "encoding", "application_id", "user_version", "auto_vacuum",
+		"journal_mode"} {
 		read("PRAGMA " + p)
 	}
 	read("SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE name <> 'sqlite_stat4' ORDER BY type, name")
-	rows, err := db.Query(`SELECT l.name, group_concat('"' || replace(x.name, '"', '""') || '"', ','), l.wr FROM pragma_table_list l, pragma_table_xinfo(l.name) x
-		WHERE l.schema = 'main' AND l.type IN ('table', 'shadow') AND l.name NOT IN ('sqlite_schema', 'sqlite_stat4') GROUP BY l.name ORDER BY l.name`)
+	rows, err := db.Query(`SELECT l.name, group_concat('"' || replace(x.name, '"', '""') || '"', ','), l.wr FROM
+		pragma_table_list l, pragma_table_xinfo(l.name) x
+		WHERE l.schema = 'main' AND l.type IN ('table', 'shadow') AND l.name NOT IN ('sqlite_schema',
+			'sqlite_stat4') GROUP BY l.name ORDER BY l.name`)
 	require.NoError(t, err)
 	var tables [][3]string
 	for rows.Next() {
@@ -132,7 +144,8 @@ func contents(t *testing.T, path string) []string {
 		} else if x[0] == "shadowed" {
 			exprs = append(exprs, "oid")
 		}
-		read("SELECT " + strings.Join(exprs, ", ") + ` FROM "` + strings.ReplaceAll(x[0], `"`, `""`) + `" ORDER BY 1, 2, 3`)
+		read("SELECT " + strings.Join(exprs, ", ") + ` FROM "` + strings.ReplaceAll(x[0], `"`, `""`) +
+			`" ORDER BY 1, 2, 3`)
 	}
 	sort.Strings(out)
 	return out
@@ -163,7 +176,8 @@ func handScript(t *testing.T, dump string) string {
 }
 
 func TestSQLiteComesBackExactly(t *testing.T) {
-	for _, c := range []struct{ encoding, compression string }{{"UTF-8", "zstd"}, {"UTF-16le", "gzip"}, {"UTF-16be", "none"}} {
+	for _, c := range []struct{ encoding, compression string }{{"UTF-8", "zstd"}, {"UTF-16le", "gzip"}, {"UTF-16be",
+		"none"}} {
 		t.Run(c.encoding+" "+c.compression, func(t *testing.T) {
 			dir := t.TempDir()
 			source := filepath.Join(dir, `a b"c'd`+"\ne.db")
@@ -248,7 +262,8 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
 	run(t, dir, 3, "dump", "--from", "data", "--to", "keep", "--job", "nightly")
-	require.Contains(t, run(t, dir, 1, "restore", "nightly/cargo.db", "--from", "keep", "--to", "data").stderr, "cargo.db exists already")
+	require.Contains(t, run(t, dir, 1, "restore", "nightly/cargo.db", "--from", "keep", "--to", "data").stderr,
+		"cargo.db exists already")
 	before := contents(t, filepath.Join(dir, "data/cargo.db"))
 
 	inUse := openFile(t, filepath.Join(dir, "data/roster.db"))
@@ -256,7 +271,8 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 	require.NoError(t, err)
 	_, err = tx.Exec("UPDATE crew SET rank = 'mate'")
 	require.NoError(t, err)
-	require.Contains(t, run(t, dir, 1, "restore", "nightly/roster.db", "--from", "keep", "--to", "data", "--replace").stderr, "roster.db is in use")
+	require.Contains(t, run(t, dir, 1, "restore", "nightly/roster.db", "--from", "keep", "--to", "data",
+		"--replace").stderr, "roster.db is in use")
 	require.NoError(t, tx.Rollback())
 
 	o := run(t, dir, 0, "restore", "nightly/cargo.db", "--from", "keep", "--to", "data", "--replace")
@@ -265,11 +281,13 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 	sameLines(t, before, contents(t, filepath.Join(dir, "data", aside[1])))
 	sameLines(t, before, contents(t, filepath.Join(dir, "data/cargo.db")))
 
-	run(t, dir, 0, "restore", "nightly/bookings.db", "--from", "keep", "--to", "data", "--as", "part.db", "--only", "posting", "--only", "port")
+	run(t, dir, 0, "restore", "nightly/bookings.db", "--from", "keep", "--to", "data", "--as", "part.db", "--only",
+		"posting", "--only", "port")
 	got := strings.Join(contents(t, filepath.Join(dir, "data/part.db")), "\n")
 	require.Contains(t, got, "posting_account", "with its index")
 	require.NotContains(t, got, "CREATE TABLE booking")
-	require.Contains(t, run(t, dir, 2, "restore", "nightly/bookings.db", "--from", "keep", "--to", "data", "--as", "p2.db", "--only", "ghost").stderr, `no table "ghost"`)
+	require.Contains(t, run(t, dir, 2, "restore", "nightly/bookings.db", "--from", "keep", "--to", "data", "--as",
+		"p2.db", "--only", "ghost").stderr, `no table "ghost"`)
 	entries, err := filepath.Glob(filepath.Join(dir, "data", ".*"))
 	require.NoError(t, err)
 	require.Empty(t, entries, "no working file is left")
@@ -281,11 +299,14 @@ func TestSQLiteCopyFirst(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
 	require.Contains(t, run(t, dir, 0, "survey", "--from", "data").stdout, "a dump keeps writers out; see copy_first")
-	config := "[source.s]\nengine = \"sqlite\"\npath = \"data\"\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ncompression = \"none\"\ncopy_first = true\n"
+	config := "[source.s]\nengine = \"sqlite\"\npath = \"data\"\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = " +
+		"\"s\"\nkeep = \"k\"\ncompression = \"none\"\ncopy_first = true\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
 	file := filepath.Join(dir, "data", "bookings.db")
-	makeFile(t, file, "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) INSERT INTO posting (account_id, amount) SELECT 1, 0 FROM n")
+	makeFile(t, file,
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) INSERT INTO posting "+
+			"(account_id, amount) SELECT 1, 0 FROM n")
 	db, err := demo.OpenSQLite(file)
 	require.NoError(t, err)
 	defer db.Close()
@@ -304,7 +325,9 @@ func TestSQLiteCopyFirst(t *testing.T) {
 		run(t, dir, 0, "drill", lines(o.stdout)[0])
 		require.NoDirExists(t, filepath.Join(dir, "keep", ".work"))
 	}
-	require.Equal(t, "Skerryvoe", strings.TrimSpace(sh(t, dir, "cat keep/j/bookings.db/*/20-data/port/part-0001.sql | grep -o 'Skerryvoe!*' | head -1")), "the first dump is of the moment of its copy")
+	require.Equal(t, "Skerryvoe", strings.TrimSpace(sh(t, dir,
+		"cat keep/j/bookings.db/*/20-data/port/part-0001.sql | grep -o 'Skerryvoe!*' | head -1")),
+		"the first dump is of the moment of its copy")
 }
 
 // TestSQLiteWriteAheadLog: rows that are only in the log belong to the dump; writers go
@@ -315,7 +338,9 @@ func TestSQLiteWriteAheadLog(t *testing.T) {
 	db, err := demo.OpenSQLite(file)
 	require.NoError(t, err)
 	defer db.Close()
-	_, err = db.Exec("PRAGMA journal_mode = wal; PRAGMA wal_autocheckpoint = 0; CREATE TABLE cargo (i INTEGER PRIMARY KEY, t TEXT); WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) INSERT INTO cargo SELECT i, 'crate ' || i FROM n")
+	_, err = db.Exec("PRAGMA journal_mode = wal; PRAGMA wal_autocheckpoint = 0; CREATE TABLE cargo (i INTEGER " +
+		"PRIMARY KEY, t TEXT); WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400000) " +
+		"INSERT INTO cargo SELECT i, 'crate ' || i FROM n")
 	require.NoError(t, err)
 	st, err := os.Stat(file + "-wal")
 	require.NoError(t, err)
@@ -328,5 +353,6 @@ func TestSQLiteWriteAheadLog(t *testing.T) {
 	require.Equal(t, 3, o.code, o.stderr)
 	run(t, dir, 0, "drill", lines(o.stdout)[0])
 	run(t, dir, 0, "restore", lines(o.stdout)[0], "--to", dir, "--as", "back.db")
-	require.Equal(t, "400000|wal\n", sh(t, dir, "sqlite3 back.db \"SELECT count(*), (SELECT * FROM pragma_journal_mode) FROM cargo\""))
+	require.Equal(t, "400000|wal\n", sh(t, dir,
+		"sqlite3 back.db \"SELECT count(*), (SELECT * FROM pragma_journal_mode) FROM cargo\""))
 }

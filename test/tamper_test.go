@@ -50,7 +50,9 @@ func newBarn(t *testing.T, compression string) *barn {
 	b := &barn{t: t, dir: t.TempDir()}
 	b.keep = filepath.Join(b.dir, "barn")
 	require.NoError(t, os.Mkdir(filepath.Join(b.dir, "data"), 0o700))
-	makeFile(t, filepath.Join(b.dir, "data", "a.db"), "CREATE TABLE t (a); INSERT INTO t VALUES (1), (2), (3); CREATE INDEX i ON t (a); CREATE VIEW v AS SELECT a FROM t")
+	makeFile(t, filepath.Join(b.dir, "data", "a.db"),
+		"CREATE TABLE t (a); INSERT INTO t VALUES (1), (2), (3); CREATE INDEX i ON t (a); CREATE VIEW v AS SELECT "+
+			"a FROM t")
 	makeFile(t, filepath.Join(b.dir, "data", "live.db"), "CREATE TABLE u (a); INSERT INTO u VALUES ('precious')")
 	config := strings.Replace(barnJob, "COMPRESSION", compression, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "grainkeep.toml"), []byte(config), 0o600))
@@ -150,7 +152,8 @@ func (b *barn) objects(change func(list []manifest.ObjectEntry) []manifest.Objec
 }
 
 // reading are the commands that read a keep.
-var reading = [][]string{{"list"}, {"show", "nightly/a.db"}, {"verify"}, {"verify", "nightly/a.db"}, {"drill", "nightly/a.db"},
+var reading = [][]string{{"list"}, {"show", "nightly/a.db"}, {"verify"}, {"verify", "nightly/a.db"}, {"drill",
+	"nightly/a.db"},
 	{"restore", "nightly/a.db", "--as", "new.db"}}
 
 // TestLinksInAKeepLeadNowhere: whatever is a link in a keep, nothing elsewhere is
@@ -215,7 +218,8 @@ func TestPipesInAKeepHangNothing(t *testing.T) {
 			}
 		}
 		require.Positive(t, bad, "a pipe in place of %s is seen", name)
-		if strings.Contains(name, "grainkeep.json") || strings.HasSuffix(name, manifest.Name) || strings.HasPrefix(name, "runs") {
+		if strings.Contains(name, "grainkeep.json") || strings.HasSuffix(name, manifest.Name) ||
+			strings.HasPrefix(name, "runs") {
 			whole.run(-1, "dump", "nightly/a.db")
 		}
 		require.NoError(t, os.Remove(path))
@@ -251,7 +255,8 @@ func TestManifestsThatLie(t *testing.T) {
 		}, "empty part"},
 		"link": {"none", func(b *barn) {
 			require.NoError(t, os.Remove(filepath.Join(b.dump, "10-schema.sql")))
-			require.NoError(t, os.Symlink(filepath.Join(b.dir, "data", "live.db"), filepath.Join(b.dump, "10-schema.sql")))
+			require.NoError(t, os.Symlink(filepath.Join(b.dir, "data", "live.db"), filepath.Join(b.dump,
+				"10-schema.sql")))
 			b.retell(nil)
 		}, "is not a regular file"},
 		"device": {"none", func(b *barn) {
@@ -311,7 +316,8 @@ func TestManifestsThatLie(t *testing.T) {
 		"bomb": {"zstd", func(b *barn) { b.put("objects.json.zst", bomb()) }, "unpacks to more"},
 		"zeros": {"none", func(b *barn) {
 			f := "20-data/t/part-0001.sql"
-			b.put(f, append(bytes.Replace(b.file(f), []byte("INSERT"), make([]byte, 6), 1), "\nINSERT INTO t VALUES\n(1);\n"...))
+			b.put(f, append(bytes.Replace(b.file(f), []byte("INSERT"), make([]byte, 6), 1),
+				"\nINSERT INTO t VALUES\n(1);\n"...))
 		}, ""},
 		"zero statement": {"none", func(b *barn) {
 			b.objects(func(l []manifest.ObjectEntry) []manifest.ObjectEntry { l[0].Length += 40; return l })
@@ -327,7 +333,8 @@ func TestManifestsThatLie(t *testing.T) {
 			b.retell(func(m *manifest.Manifest) {
 				switch name {
 				case "encoding":
-					m.Payload.SQL.Facts["encoding"] = "UTF-8'; ATTACH '" + b.dir + "/data/live.db' AS l; DELETE FROM l.u; --"
+					m.Payload.SQL.Facts["encoding"] = "UTF-8'; ATTACH '" + b.dir +
+						"/data/live.db' AS l; DELETE FROM l.u; --"
 				case "pragma":
 					m.Payload.SQL.Facts["journal_mode"] = "delete; VACUUM INTO '" + b.dir + "/stolen'"
 				case "rows more":
@@ -344,7 +351,8 @@ func TestManifestsThatLie(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, entries, 2, "nothing is left")
 			require.NoFileExists(t, filepath.Join(b.dir, "stolen"))
-			require.Contains(t, contents(t, filepath.Join(b.dir, "data", "live.db")), contents(t, filepath.Join(b.dir, "data", "live.db"))[0])
+			require.Contains(t, contents(t, filepath.Join(b.dir, "data", "live.db")), contents(t,
+				filepath.Join(b.dir, "data", "live.db"))[0])
 		})
 	}
 }
@@ -385,7 +393,8 @@ func TestAKeepNamesNoPlace(t *testing.T) {
 	secret := filepath.Join(b.dir, "id_rsa")
 	require.NoError(t, os.WriteFile(secret, []byte("private"), 0o600))
 	plant := func(check string) {
-		text := "[source.files]\nengine = \"postgres\"\nserver = \"127.0.0.1:1\"\nsecret = \"file:" + secret + "\"\n[keep.barn]\nfolder = \"x\"\n" +
+		text := "[source.files]\nengine = \"postgres\"\nserver = \"127.0.0.1:1\"\nsecret = \"file:" + secret +
+			"\"\n[keep.barn]\nfolder = \"x\"\n" +
 			"[job.nightly]\nsource = \"files\"\nkeep = \"barn\"\ndrill_on = \"files\"\n[[job.nightly.check]]\nsql = " + check + "\nanswer = \"3\"\n"
 		text += "# sha256 of the lines above: " + record.ID([]byte(text)) + "\n"
 		require.NoError(t, os.WriteFile(filepath.Join(b.keep, "jobs", "nightly.toml"), []byte(text), 0o600))
@@ -406,7 +415,8 @@ func TestAKeepNamesNoPlace(t *testing.T) {
 func TestNothingReachesTheTerminal(t *testing.T) {
 	b := newBarn(t, "none")
 	const evil = "e\x1b]0;owned\x07\x1b[2J\u202egnp.\u009b1m\u2066"
-	makeFile(t, filepath.Join(b.dir, "data", "a.db"), `CREATE TABLE "`+evil+`" (a); CREATE VIEW "v`+evil+`" AS SELECT 1 AS a`)
+	makeFile(t, filepath.Join(b.dir, "data", "a.db"),
+		`CREATE TABLE "`+evil+`" (a); CREATE VIEW "v`+evil+`" AS SELECT 1 AS a`)
 	path := lines(b.run(3, "dump", "nightly").stdout)[0]
 	b.objects(func(l []manifest.ObjectEntry) []manifest.ObjectEntry { l[0].Kind += evil; return l })
 	b.retell(func(m *manifest.Manifest) {
@@ -420,8 +430,10 @@ func TestNothingReachesTheTerminal(t *testing.T) {
 		}
 	}
 	old := filepath.Base(b.dump)
-	for _, args := range append(reading, []string{"survey", "nightly"}, []string{"show", b.dump}, []string{"drill", b.dump}, []string{"list", "--json"},
-		[]string{"show", b.dump, "--json"}, []string{"restore", path, "--as", "n" + evil}, []string{"list", evil}, []string{evil}, []string{"show", "--at", evil, "nightly"}) {
+	for _, args := range append(reading, []string{"survey", "nightly"}, []string{"show", b.dump}, []string{"drill",
+		b.dump}, []string{"list", "--json"},
+		[]string{"show", b.dump, "--json"}, []string{"restore", path, "--as", "n" + evil}, []string{"list", evil},
+		[]string{evil}, []string{"show", "--at", evil, "nightly"}) {
 		o := b.run(-1, args...)
 		check(strings.Join(args, " "), o.stdout+o.stderr)
 	}
@@ -448,7 +460,8 @@ func TestTheNewestIsNeverPassedOver(t *testing.T) {
 	} {
 		require.NoError(t, os.Remove(at))
 		require.NoError(t, harm())
-		for _, args := range [][]string{{"restore", "nightly/a.db", "--as", "new.db"}, {"drill", "nightly/a.db"}, {"verify", "nightly/a.db"}, {"show", "nightly/a.db"}, {"verify", "nightly"}} {
+		for _, args := range [][]string{{"restore", "nightly/a.db", "--as", "new.db"}, {"drill", "nightly/a.db"},
+			{"verify", "nightly/a.db"}, {"show", "nightly/a.db"}, {"verify", "nightly"}} {
 			o := b.run(5, args...)
 			require.Contains(t, o.stderr, "is, or may be, the one that is meant", "%s, %q", how, args)
 		}
@@ -473,7 +486,8 @@ func TestTheNewestIsNeverPassedOver(t *testing.T) {
 	b.run(3, "dump", "nightly")
 	b.run(0, "restore", "nightly/a.db", "--as", "newest.db")
 	var n int
-	require.NoError(t, openFile(t, filepath.Join(b.dir, "data", "newest.db")).QueryRow("SELECT count(*) FROM t").Scan(&n))
+	require.NoError(t, openFile(t, filepath.Join(b.dir, "data",
+		"newest.db")).QueryRow("SELECT count(*) FROM t").Scan(&n))
 	require.Equal(t, 4, n)
 }
 
@@ -517,7 +531,9 @@ func TestWhatVanishesIsMissed(t *testing.T) {
 // into place, and that is a failure.
 func TestWorkThatVanishes(t *testing.T) {
 	b := newBarn(t, "zstd")
-	makeFile(t, filepath.Join(b.dir, "data", "live.db"), "INSERT INTO u WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 1500000) SELECT hex(i) FROM n")
+	makeFile(t, filepath.Join(b.dir, "data", "live.db"),
+		"INSERT INTO u WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 1500000) SELECT "+
+			"hex(i) FROM n")
 	cmd, _, wait := command(b.dir, "dump", "nightly/live.db")
 	require.NoError(t, cmd.Start())
 	work := filepath.Join(b.keep, ".work")
@@ -536,7 +552,8 @@ func TestWorkThatVanishes(t *testing.T) {
 // could not be written is a failure.
 func TestSignalsAndFullOutput(t *testing.T) {
 	b := newBarn(t, "zstd")
-	sh(t, b.dir, `"$PROGRAM" list >/dev/full 2>err && exit 9; [ $? = 1 ]; grep -q "could not be written to standard output" err`, "PROGRAM="+program)
+	sh(t, b.dir,
+		`"$PROGRAM" list >/dev/full 2>err && exit 9; [ $? = 1 ]; grep -q "could not be written to standard output" err`, "PROGRAM="+program)
 	db := openFile(t, filepath.Join(b.dir, "data", "live.db"))
 	_, err := db.Exec("BEGIN EXCLUSIVE")
 	require.NoError(t, err)

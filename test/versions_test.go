@@ -48,7 +48,8 @@ func adapted(t *testing.T, s *testserver.Postgres, script string) string {
 		}
 	}
 	if v < 13 {
-		script = regexp.MustCompile(`([a-z.]+)::regcollation`).ReplaceAllString(script, "(SELECT collname FROM pg_collation WHERE oid = $1)")
+		script = regexp.MustCompile(`([a-z.]+)::regcollation`).ReplaceAllString(script,
+			"(SELECT collname FROM pg_collation WHERE oid = $1)")
 	}
 	return script
 }

@@ -63,7 +63,8 @@ func (c Compression) Unpack() string {
 // made side by side.
 
 var zstdEncoder = sync.OnceValues(func() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderCRC(false))
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk),
+		zstd.WithEncoderCRC(false))
 })
 
 var gzipWriters = sync.Pool{New: func() any {

@@ -63,8 +63,10 @@ func split(dumps []*keep.Dump) (good, bad []*keep.Dump) {
 // unreadable says that what is meant cannot be read.
 func unreadable(d *keep.Dump, name string) error {
 	f := fault.Of(d.Err)
-	return fault.New("newest-unreadable", nil, "%s: %s is, or may be, the one that is meant, and it cannot be used: %s", name, d.Path(), f.Error()).
-		Exit(f.Class).Advise("an older dump is not taken in its place by itself: 'grainkeep list' shows them; name one by its id")
+	return fault.New("newest-unreadable", nil,
+		"%s: %s is, or may be, the one that is meant, and it cannot be used: %s", name, d.Path(), f.Error()).
+		Exit(f.Class).Advise("an older dump is not taken in its place by itself: 'grainkeep list' shows them; " +
+		"name one by its id")
 }
 
 // newer gives the newest dump that cannot be read and may lie between what was chosen and
@@ -157,7 +159,8 @@ func pick(of, bad []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
 			after = d
 		}
 	}
-	if b := newer(bad, before, when.Until); b != nil && (b.When().IsZero() || b.When().In(zone).Format(time.DateOnly) == when.Day) {
+	if b := newer(bad, before, when.Until); b != nil && (b.When().IsZero() ||
+		b.When().In(zone).Format(time.DateOnly) == when.Day) {
 		return nil, unreadable(b, newest.Name())
 	}
 	if before != nil && before.Manifest.Moment.In(zone).Format(time.DateOnly) == when.Day {
@@ -182,7 +185,8 @@ func wholeRun(of, bad []*keep.Dump, at string, now time.Time) ([]*keep.Dump, err
 	runs := map[string][]*keep.Dump{}
 	for _, d := range of {
 		id := d.Manifest.Run.ID
-		if !slices.ContainsFunc(runs[id], func(o *keep.Dump) bool { return o.Manifest.Database == d.Manifest.Database }) {
+		if !slices.ContainsFunc(runs[id],
+			func(o *keep.Dump) bool { return o.Manifest.Database == d.Manifest.Database }) {
 			runs[id] = append(runs[id], d)
 		}
 	}
@@ -197,7 +201,8 @@ func wholeRun(of, bad []*keep.Dump, at string, now time.Time) ([]*keep.Dump, err
 		return nil, unreadable(bad[len(bad)-1], of[0].Manifest.Job)
 	}
 	if len(last) == 0 {
-		return nil, fault.Wrong("run-incomplete", "no run of the job %s is complete for all its databases", of[0].Manifest.Job).
+		return nil, fault.Wrong("run-incomplete", "no run of the job %s is complete for all its databases",
+			of[0].Manifest.Job).
 			Advise("name one database: JOB/DATABASE; 'grainkeep list' shows what there is")
 	}
 	d, err := pick(last, bad, at, now)

@@ -22,7 +22,8 @@ func To(d *keep.Dump) (*Plan, error) {
 		return nil, err
 	}
 	if d.Manifest.Kind != manifest.Full {
-		return nil, fault.New("kind-unknown", nil, "the dump %s is %s, which this program cannot restore yet", d.Name(), d.Manifest.Kind).
+		return nil, fault.New("kind-unknown", nil, "the dump %s is %s, which this program cannot restore yet",
+			d.Name(), d.Manifest.Kind).
 			Advise("use a newer grainkeep")
 	}
 	return &Plan{Base: d, Until: d.Manifest.Moment}, nil

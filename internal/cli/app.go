@@ -115,7 +115,8 @@ func (a *app) mention(err error) {
 }
 
 // severity orders the exit classes; the worst of several counts.
-var severity = map[fault.Class]int{fault.Done: 0, fault.Warned: 1, fault.Stale: 2, fault.Running: 3, fault.ProvenBad: 4, fault.Failed: 5, fault.Usage: 6}
+var severity = map[fault.Class]int{fault.Done: 0, fault.Warned: 1, fault.Stale: 2, fault.Running: 3,
+	fault.ProvenBad: 4, fault.Failed: 5, fault.Usage: 6}
 
 func (a *app) raise(c fault.Class) {
 	if severity[c] > severity[a.worst] {
@@ -274,11 +275,14 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 		return err
 	}
 	for _, p := range found.Missing {
-		a.warn("dump-missing", "the dump %s of %s is recorded in the keep %s and is not there any more: look for it, or note that it is gone with 'grainkeep remove %s'",
+		a.warn("dump-missing",
+			"the dump %s of %s is recorded in the keep %s and is not there any more: look for it, or note that it "+
+				"is gone with 'grainkeep remove %s'",
 			p.ID[:min(10, len(p.ID))], p.Path, k.Where(), p.ID[:min(10, len(p.ID))])
 	}
 	for _, d := range found.Unknown {
-		a.warn("dump-unrecorded", "the dump %s in %s is in no record of its keep: nobody knows how it came there", d.Short(), d.Path())
+		a.warn("dump-unrecorded", "the dump %s in %s is in no record of its keep: nobody knows how it came there",
+			d.Short(), d.Path())
 	}
 	for _, d := range found.Moved {
 		a.warn("dump-moved", "the dump %s in %s is recorded under another path", d.Short(), d.Path())
@@ -291,7 +295,8 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 
 // isPath says whether a name is a dump's path.
 func isPath(name string) bool {
-	return strings.HasPrefix(name, "/") || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") || name == "."
+	return strings.HasPrefix(name, "/") || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") ||
+		name == "."
 }
 
 // find gives the dumps that a name and a moment mean.

@@ -73,7 +73,8 @@ func (a *app) demo(folder, on string) error {
 		return err
 	}
 	if entries, err := os.ReadDir(folder); err == nil && len(entries) > 0 {
-		return fault.New("demo-not-empty", nil, "%s is not empty", folder).Advise("name another folder: 'grainkeep demo FOLDER'")
+		return fault.New("demo-not-empty", nil, "%s is not empty",
+			folder).Advise("name another folder: 'grainkeep demo FOLDER'")
 	}
 	w := &walk{a: a, stage: filesStage(folder)}
 	if on != "" {
@@ -130,7 +131,8 @@ func (w *walk) run(expected string, args ...string) {
 		return
 	}
 	if !strings.Contains(expected, fmt.Sprint(code)) {
-		w.err = fault.New("demo-failed", nil, "'grainkeep %s' ended with exit code %d, and the demo expects %s", args[0], code, expected)
+		w.err = fault.New("demo-failed", nil, "'grainkeep %s' ended with exit code %d, and the demo expects %s",
+			args[0], code, expected)
 	}
 	if code != 0 {
 		w.a.print("(exit code %d)\n", code)

@@ -32,7 +32,8 @@ the dump, and removes the scratch database.`,
 	}
 	fromFlag(cmd, &from)
 	atFlag(cmd, &at)
-	cmd.Flags().StringVar(&to, "to", "", "make the scratch database on this `SOURCE` (else the job's drill_on; SQLite needs none)")
+	cmd.Flags().StringVar(&to, "to", "",
+		"make the scratch database on this `SOURCE` (else the job's drill_on; SQLite needs none)")
 	return cmd
 }
 
@@ -56,7 +57,8 @@ func (a *app) drill(from, at, to string, names []string) error {
 		list = append(list, found...)
 	}
 	if list = databases(list); len(list) == 0 {
-		return fault.Wrong("drill-impossible", "what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
+		return fault.Wrong("drill-impossible",
+			"what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
 			Advise("'grainkeep verify' reads its dump back")
 	}
 	out := []jsonDrilled{}
@@ -74,7 +76,8 @@ func (a *app) drill(from, at, to string, names []string) error {
 		a.result = out
 	}
 	if bad > 0 {
-		return fault.New("drill-failed", nil, "%d of %s failed the drill", bad, phrase.Plural(int64(len(list)), "dump")).
+		return fault.New("drill-failed", nil, "%d of %s failed the drill", bad, phrase.Plural(int64(len(list)),
+			"dump")).
 			Exit(fault.ProvenBad).Advise("this dump cannot be relied on: take a new one now, and look for the cause")
 	}
 	return nil
@@ -135,8 +138,10 @@ func (a *app) checksOf(f *config.File, d *keep.Dump) ([]drill.Check, error) {
 		kept, err = config.Parse(data, "the job "+name+" as the keep remembers it")
 	}
 	if err != nil {
-		return nil, fault.New("checks-unreadable", err, "the checks of the job %s cannot be read, so nothing was drilled", name).
-			Advise("name a configuration that has the job with --config; or remove the file, then the drill asks no checks")
+		return nil, fault.New("checks-unreadable", err,
+			"the checks of the job %s cannot be read, so nothing was drilled", name).
+			Advise("name a configuration that has the job with --config; or remove the file, then the drill asks " +
+				"no checks")
 	}
 	return job.Checks(kept, name), nil
 }

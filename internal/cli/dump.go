@@ -45,7 +45,8 @@ Without a configuration:
 	}
 	f := cmd.Flags()
 	f.StringVar(&d.from, "from", "", "without a job: the `SOURCE`, a configured name, a URL or a path")
-	f.StringVar(&d.to, "to", "", "without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is created")
+	f.StringVar(&d.to, "to", "",
+		"without a job: the `KEEP`, a configured name or a folder; a folder that does not exist is created")
 	f.StringVar(&d.job, "job", "adhoc", "without a job: the `NAME` under which the dumps are filed")
 	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
 	f.StringVar(&d.compression, "compression", "", "without a job: `HOW` to compress: zstd, gzip or none")
@@ -159,7 +160,8 @@ func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
 // freeJob is the job of a dump without configuration.
 func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if !phrase.IsJob(d.job) {
-		return nil, fault.Wrong("job-name", "a job cannot be named %q", d.job).Advise("use small letters, digits, - and _")
+		return nil, fault.Wrong("job-name", "a job cannot be named %q",
+			d.job).Advise("use small letters, digits, - and _")
 	}
 	at, err := job.Of(f).Address(d.from)
 	if err != nil {
@@ -173,7 +175,8 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool, Choice: dump.Choice{Databases: d.databases},
+	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool,
+		Choice: dump.Choice{Databases: d.databases},
 		Server: at.Database == "" && len(d.databases) == 0}
 	if at.Database != "" && len(d.databases) == 0 {
 		j.Choice.Databases = []string{at.Database}
@@ -228,7 +231,8 @@ func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
 func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 	for _, done := range res.Done {
 		m := done.Manifest
-		out.Dumps = append(out.Dumps, jsonDumped{Job: j.Name, Database: m.Database, ID: done.ID, Path: done.Path(), Run: m.Run.ID,
+		out.Dumps = append(out.Dumps, jsonDumped{Job: j.Name, Database: m.Database, ID: done.ID, Path: done.Path(),
+			Run:    m.Run.ID,
 			Moment: m.Moment.Format("2006-01-02T15:04:05.000000Z"), Rows: m.Rows(), Bytes: m.StoredBytes})
 	}
 	for _, f := range res.Failed {
@@ -238,7 +242,8 @@ func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 		}
 	}
 	if len(res.Done) > 0 {
-		a.say("Not proven yet: 'grainkeep drill' tests that %s.", map[bool]string{true: "it restores", false: "they restore"}[len(res.Done) == 1])
+		a.say("Not proven yet: 'grainkeep drill' tests that %s.", map[bool]string{true: "it restores",
+			false: "they restore"}[len(res.Done) == 1])
 	}
 	if n := len(res.Failed); n > 0 && len(res.Done) > 0 {
 		a.say("%d of %d databases were dumped.", len(res.Done), len(res.Done)+n)
@@ -322,7 +327,8 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	if m.Database == engine.ServerWide {
 		what = objectsOf(m.Payload.SQL.Objects)
 	}
-	a.say("  %s: %s, %s stored (%s of text), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes),
+	a.say("  %s: %s, %s stored (%s of text), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes),
+		phrase.Bytes(m.RawBytes),
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
 	result := done.Path()
 	if d.printWhat == "id" {

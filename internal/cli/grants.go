@@ -26,7 +26,8 @@ needs. It connects to nothing, so it works before that user exists.`,
 				from = names[0]
 			}
 			if from == "" {
-				return fault.Wrong("argument-missing", "grants needs a source").Advise("name a configured one, or give --from URL")
+				return fault.Wrong("argument-missing",
+					"grants needs a source").Advise("name a configured one, or give --from URL")
 			}
 			at, err := job.Of(f).Address(from)
 			if err != nil {
@@ -44,7 +45,8 @@ needs. It connects to nothing, so it works before that user exists.`,
 			return a.emit(map[string]string{"for": purpose, "sql": sql})
 		},
 	}
-	cmd.Flags().StringVar(&purpose, "for", "dump", "what the user is for: `PURPOSE` is dump, changes (dumps, and reading the change log), drill or restore")
+	cmd.Flags().StringVar(&purpose, "for", "dump",
+		"what the user is for: `PURPOSE` is dump, changes (dumps, and reading the change log), drill or restore")
 	cmd.Flags().StringVar(&from, "from", "", "`URL` of a source that is not configured")
 	return cmd
 }

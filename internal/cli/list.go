@@ -87,7 +87,8 @@ type jsonListed struct {
 
 func jsonListedOf(d *keep.Dump) jsonListed {
 	m := d.Manifest
-	return jsonListed{Job: m.Job, Database: m.Database, Moment: m.Moment.Format(time.RFC3339Nano), Kind: string(m.Kind), ID: d.ID,
+	return jsonListed{Job: m.Job, Database: m.Database, Moment: m.Moment.Format(time.RFC3339Nano),
+		Kind: string(m.Kind), ID: d.ID,
 		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: string(d.State())}
 }
 

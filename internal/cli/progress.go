@@ -97,6 +97,7 @@ func newBar(f *os.File, expected int64) *progressbar.ProgressBar {
 		expected = -1
 	}
 	return progressbar.NewOptions64(expected, progressbar.OptionSetWriter(f), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetPredictTime(true), progressbar.OptionSetWidth(20), progressbar.OptionThrottle(100*time.Millisecond),
+		progressbar.OptionSetPredictTime(true), progressbar.OptionSetWidth(20),
+		progressbar.OptionThrottle(100*time.Millisecond),
 		progressbar.OptionUseIECUnits(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetElapsedTime(false))
 }

@@ -42,7 +42,8 @@ func (a *app) remove(name, from, why string) error {
 		return err
 	}
 	if len(name) < 4 || strings.Trim(name, "0123456789abcdef") != "" {
-		return fault.Wrong("id-unclear", "%q is not an id", name).Advise("'grainkeep list' shows the ids; at least four digits are needed")
+		return fault.Wrong("id-unclear", "%q is not an id",
+			name).Advise("'grainkeep list' shows the ids; at least four digits are needed")
 	}
 	for _, k := range keeps {
 		dumps, err := k.Dumps(a.ctx)
@@ -92,12 +93,14 @@ func (a *app) removeOne(d *keep.Dump, why string) error {
 		return err
 	}
 	if d.Keep == nil {
-		return fault.Wrong("dump-foreign", "%s is in no keep", d.Path()).Advise("remove the folder yourself; no keep would know of it")
+		return fault.Wrong("dump-foreign", "%s is in no keep",
+			d.Path()).Advise("remove the folder yourself; no keep would know of it")
 	}
 	if err := d.Keep.Remove(a.ctx, d, why); err != nil {
 		return err
 	}
 	a.print("%s\n", d.ID)
-	a.say("Removed %s of %s, %s.", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), phrase.Bytes(d.Manifest.StoredBytes))
+	a.say("Removed %s of %s, %s.", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)),
+		phrase.Bytes(d.Manifest.StoredBytes))
 	return a.emit(map[string]any{"id": d.ID, "path": d.Path(), "was_gone": false})
 }

@@ -36,13 +36,16 @@ Until a restore is complete, its database has a working name.`,
 	f := cmd.Flags()
 	fromFlag(cmd, &r.from)
 	atFlag(cmd, &r.at)
-	f.StringVar(&r.to, "to", "", "restore into this `SOURCE`: a configured name, a URL or a folder (else where the dump came from)")
+	f.StringVar(&r.to, "to", "",
+		"restore into this `SOURCE`: a configured name, a URL or a folder (else where the dump came from)")
 	f.StringVar(&r.as, "as", "", "`NAME` of the new database (else the dumped one's)")
 	f.StringVar(&r.into, "into", "", "restore into this existing, empty `DATABASE` instead of a new one")
-	f.StringVar(&r.part, "part", "", "just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
+	f.StringVar(&r.part, "part", "",
+		"just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
 	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
-	f.StringVar(&r.owners, "owners", "kept", "`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
+	f.StringVar(&r.owners, "owners", "kept",
+		"`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
 	return cmd
 }
 
@@ -62,13 +65,16 @@ func (a *app) restore(name string, r restoreFlags) error {
 		return fault.Wrong("flag-wrong", "--owners is %q", r.owners).Advise("write kept or mine")
 	}
 	if r.part != "" && r.part != "structure" && r.part != "rows" {
-		return fault.Wrong("flag-wrong", "--part is %q", r.part).Advise("write structure or rows, or leave it out for both")
+		return fault.Wrong("flag-wrong", "--part is %q",
+			r.part).Advise("write structure or rows, or leave it out for both")
 	}
 	if r.into != "" && (r.as != "" || r.replace) {
-		return fault.Wrong("flag-wrong", "--into names a database that is there already").Advise("leave --as and --replace out")
+		return fault.Wrong("flag-wrong",
+			"--into names a database that is there already").Advise("leave --as and --replace out")
 	}
 	if r.part == "rows" && r.into == "" {
-		return fault.Wrong("flag-wrong", "rows alone need tables to go into").Advise("name the database that has them: --into DATABASE")
+		return fault.Wrong("flag-wrong",
+			"rows alone need tables to go into").Advise("name the database that has them: --into DATABASE")
 	}
 	f, err := a.config()
 	if err != nil {
@@ -107,8 +113,9 @@ func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jso
 		as = r.as + r.into
 	}
 	feed, end := a.feed()
-	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Only: r.only, Owners: restore.Owners(r.owners),
-		Into: r.into != "", Part: restore.Part(r.part)}, feed)
+	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Only: r.only,
+		Owners: restore.Owners(r.owners),
+		Into:   r.into != "", Part: restore.Part(r.part)}, feed)
 	end()
 	if err != nil {
 		return nil, diskFull(err)
@@ -117,7 +124,8 @@ func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jso
 	if to.Engine == "sqlite" {
 		where = sqliteFile(to, as)
 	}
-	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"), phrase.Duration(out.Took))
+	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"),
+		phrase.Duration(out.Took))
 	if out.Aside != "" {
 		a.say("  the database that was there is now called %s", out.Aside)
 	}
@@ -128,8 +136,9 @@ func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jso
 		a.warn("not-as-it-was", "%s", w)
 	}
 	a.print("%s\n", where)
-	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"), Database: where,
-		Aside: out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}, nil
+	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),
+		Database: where,
+		Aside:    out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}, nil
 }
 
 // target is where a dump is restored to, and under which name unless told.
@@ -140,7 +149,8 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 			at, err := job.Of(f).Location(d.Manifest.Source.Name)
 			return at, name, err
 		}
-		return engine.Location{}, "", fault.Wrong("target-unnamed", "the dump came from %s, which is not configured here", d.Manifest.Source.Where).
+		return engine.Location{}, "", fault.Wrong("target-unnamed",
+			"the dump came from %s, which is not configured here", d.Manifest.Source.Where).
 			Advise("say where to restore with --to: a URL, or a folder for SQLite")
 	}
 	at, err := job.Of(f).Address(to)
@@ -150,7 +160,8 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 	if at.Database != "" {
 		name, at.Database = at.Database, ""
 	}
-	if at.Engine == "sqlite" && d.Manifest.Source.Engine == "sqlite" && filepath.Ext(at.Path) != "" && !isFolder(at.Path) {
+	if at.Engine == "sqlite" && d.Manifest.Source.Engine == "sqlite" && filepath.Ext(at.Path) != "" &&
+		!isFolder(at.Path) {
 		name = filepath.Base(at.Path)
 	}
 	return at, name, nil
@@ -158,7 +169,8 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 
 func diskFull(err error) error {
 	if errors.Is(err, syscall.ENOSPC) {
-		return fault.New("disk-full", err, "there is no room left to restore into").Advise("make room; the unfinished database was removed")
+		return fault.New("disk-full", err,
+			"there is no room left to restore into").Advise("make room; the unfinished database was removed")
 	}
 	return err
 }

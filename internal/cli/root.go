@@ -43,7 +43,8 @@ func untilSignal(parent context.Context) (context.Context, func()) {
 	signal.Notify(ch, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	go func() {
 		if s, ok := <-ch; ok {
-			name := map[os.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM", syscall.SIGHUP: "SIGHUP"}[s]
+			name := map[os.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM",
+				syscall.SIGHUP: "SIGHUP"}[s]
 			cancel(fault.New("stopped", nil, "stopped by %s; what was unfinished is removed", name))
 		}
 		if _, ok := <-ch; ok { // asked twice: whoever waits for the cleaning up does not want to
@@ -74,7 +75,8 @@ func (a *app) openLog() error {
 	}
 	f, err := os.OpenFile(a.logPath, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return fault.Wrong("log-unwritable", "cannot write to the log %s", a.logPath).Advise("check its folder and its owner")
+		return fault.Wrong("log-unwritable", "cannot write to the log %s",
+			a.logPath).Advise("check its folder and its owner")
 	}
 	a.log = slog.New(slog.NewJSONHandler(f, nil)) // open until the program ends
 	return nil
@@ -117,7 +119,8 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 	})
 	root.SuggestionsMinimumDistance = 2
 	f := root.PersistentFlags()
-	f.StringVar(&a.configPath, "config", "", "configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
+	f.StringVar(&a.configPath, "config", "",
+		"configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
 	f.StringVar(&a.logPath, "log", "", "append what happens to this `FILE`, one JSON object a line")
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")

@@ -40,7 +40,8 @@ func (a *app) showCommand() *cobra.Command {
 					a.print("\n")
 				}
 				a.show(d, whole)
-				all = append(all, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs, "manifest": d.Manifest})
+				all = append(all, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
+					"manifest": d.Manifest})
 			}
 			return a.emit(all)
 		},
@@ -52,7 +53,8 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func atFlag(cmd *cobra.Command, at *string) {
-	cmd.Flags().StringVar(at, "at", "", "the newest dump not later than `WHEN`: a time (2026-03-14T09:30), a date, an age (2 days)")
+	cmd.Flags().StringVar(at, "at", "",
+		"the newest dump not later than `WHEN`: a time (2026-03-14T09:30), a date, an age (2 days)")
 }
 
 func (a *app) show(d *keep.Dump, all bool) {
@@ -67,7 +69,8 @@ func (a *app) show(d *keep.Dump, all bool) {
 	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
-	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes, m.StoredBytes))
+	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes,
+		m.StoredBytes))
 	if len(m.Facts()) > 0 {
 		line("database", "%s", facts(m.Facts()))
 	}
@@ -128,7 +131,8 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 	if len(m.Tables()) == 0 {
 		return
 	}
-	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored", "Ratio")
+	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored",
+		"Ratio")
 	stored := map[string]int64{}
 	for _, f := range m.Files {
 		stored[f.Path] = f.Bytes
@@ -155,7 +159,8 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 		t.row(x.ID, phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum)
 	}
 	if more > 0 {
-		t.row(fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept), ratio(text, kept), "--all lists them")
+		t.row(fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept),
+			ratio(text, kept), "--all lists them")
 	}
 	a.print("%s\n", t.render())
 }
@@ -204,7 +209,8 @@ func proofLine(d *keep.Dump) string {
 		return "failed its drill of " + when + " on " + p.On
 	}
 	return fmt.Sprintf("proven %s on %s (%s %s): restored in %s, %s and %s compared", when, p.On, p.Product, p.Version,
-		phrase.Duration(time.Duration(p.Seconds*float64(time.Second))), phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Objects), "object"))
+		phrase.Duration(time.Duration(p.Seconds*float64(time.Second))), phrase.Plural(p.Rows, "row"),
+		phrase.Plural(int64(p.Objects), "object"))
 }
 
 // ambiguous says that a name means several dumps where one is needed.
@@ -213,5 +219,6 @@ func ambiguous(found []*chain.Plan, name string) error {
 	for _, p := range found {
 		names = append(names, p.Last().Name())
 	}
-	return fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s", strings.Join(names, ", "))
+	return fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s",
+		strings.Join(names, ", "))
 }

@@ -29,9 +29,10 @@ func filesStage(folder string) stage {
 	data := filepath.Join(folder, "data")
 	return stage{
 		where: "in " + folder, bookings: "bookings.db", yesterday: "bookings_yesterday.db",
-		config: fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db", "c*", "ros*", "", "bookings.db", ""),
-		left:   "   data/            the live databases, and bookings_yesterday.db beside them\n",
-		load:   func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
+		config: fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db",
+			"c*", "ros*", "", "bookings.db", ""),
+		left: "   data/            the live databases, and bookings_yesterday.db beside them\n",
+		load: func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
 		change: func(ctx context.Context) error {
 			db, err := demo.OpenSQLite(filepath.Join(data, "bookings.db"))
 			if err != nil {
@@ -61,7 +62,9 @@ func (a *app) serverStage(on string) (stage, error) {
 		return stage{}, err
 	}
 	if at.Secret != nil {
-		return stage{}, fault.Wrong("demo-secret", "the demo writes a configuration of its own, without secrets").Advise("give --on a URL; the password comes from the clients' usual password file")
+		return stage{}, fault.Wrong("demo-secret",
+			"the demo writes a configuration of its own, without secrets").
+			Advise("give --on a URL; the password comes from the clients' usual password file")
 	}
 	src, err := engine.Open(a.ctx, at)
 	if err != nil {
@@ -69,7 +72,8 @@ func (a *app) serverStage(on string) (stage, error) {
 	}
 	defer src.Close()
 	if _, ok := src.(engine.Scripter); !ok {
-		return stage{}, fault.Wrong("demo-on-files", "%s is no server", on).Advise("leave --on out: the demo then makes SQLite files")
+		return stage{}, fault.Wrong("demo-on-files", "%s is no server",
+			on).Advise("leave --on out: the demo then makes SQLite files")
 	}
 	there, err := src.Databases(a.ctx)
 	if err != nil {
@@ -84,7 +88,8 @@ func (a *app) serverStage(on string) (stage, error) {
 	for _, d := range there {
 		for _, n := range names {
 			if d.Name == n {
-				return stage{}, fault.New("demo-in-the-way", nil, "the server has a database %s already", n).Advise("it may be an earlier demo's; look, and drop it")
+				return stage{}, fault.New("demo-in-the-way", nil, "the server has a database %s already",
+					n).Advise("it may be an earlier demo's; look, and drop it")
 			}
 		}
 	}
@@ -126,5 +131,6 @@ func serverConfig(at engine.Location, names []string) string {
 	if at.Engine == "postgres" {
 		schema = "public."
 	}
-	return fmt.Sprintf(demoConfig, "server", lines, "server", names[0], demoPrefix+"c*", demoPrefix+"ros*", "drill_on  = \"server\"\nserver    = false\n", names[0], schema)
+	return fmt.Sprintf(demoConfig, "server", lines, "server", names[0], demoPrefix+"c*", demoPrefix+"ros*",
+		"drill_on  = \"server\"\nserver    = false\n", names[0], schema)
 }

@@ -140,7 +140,8 @@ func (a *app) printSurvey(l looked) any {
 func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)) {
 	where := s.Keep.Where()
 	if s.Room.Known {
-		where += fmt.Sprintf(": %s free of %s%s", phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total), floorOf(s.Room))
+		where += fmt.Sprintf(": %s free of %s%s", phrase.Bytes(s.Room.Free), phrase.Bytes(s.Room.Total),
+			floorOf(s.Room))
 	}
 	line("keep", "%s", where)
 	line("a run takes", "about %s", phrase.Bytes(s.Need))
@@ -218,7 +219,8 @@ func (a *app) surveyFindings(s *dump.Survey) {
 	if s.Room.Floor > 0 && s.Room.Left() <= 0 {
 		a.mention(s.Keep.FloorReached(s.Room))
 	} else if s.Need > s.Room.Left() {
-		a.warn("room-short", "a run takes about %s, and only %s are left above the floor", phrase.Bytes(s.Need), phrase.Bytes(s.Room.Left()))
+		a.warn("room-short", "a run takes about %s, and only %s are left above the floor", phrase.Bytes(s.Need),
+			phrase.Bytes(s.Room.Left()))
 	}
 }
 
@@ -246,7 +248,8 @@ func surveyJSON(l looked) any {
 		}
 		list = append(list, x)
 	}
-	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version, "user": l.Server.User, "log": l.Server.Log,
+	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version,
+		"user": l.Server.User, "log": l.Server.Log,
 		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
 	if l.Keep != nil {
 		keep := map[string]any{"place": l.Keep.Where(), "estimate_bytes": l.Need}

@@ -93,7 +93,8 @@ func (a *app) verify(from, at string, names []string) error {
 			a.mention(err)
 			continue
 		}
-		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path(), Intact: len(r.Findings) == 0, Files: r.Files, Bytes: r.Bytes,
+		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path(), Intact: len(r.Findings) == 0,
+			Files: r.Files, Bytes: r.Bytes,
 			Findings: r.Findings, Strays: r.Strays})
 		a.result = out
 		a.printVerified(d, r)
@@ -102,7 +103,8 @@ func (a *app) verify(from, at string, names []string) error {
 		}
 	}
 	if bad > 0 {
-		return fault.New("dump-damaged", nil, "%d of %s damaged", bad, phrase.Plural(int64(len(list)), "dump")+verb(len(list))).
+		return fault.New("dump-damaged", nil, "%d of %s damaged", bad, phrase.Plural(int64(len(list)),
+			"dump")+verb(len(list))).
 			Exit(fault.ProvenBad).Advise("restore from another dump, and take a new one now")
 	}
 	return nil

@@ -86,9 +86,10 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job":    {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server", "passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
-	"rows":   {"table", "condition"},
-	"check":  {"database", "sql", "answer"},
+	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server",
+		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
+	"rows":  {"table", "condition"},
+	"check": {"database", "sql", "answer"},
 }
 
 // Parse reads a configuration; path is only for messages and for relative paths.
@@ -119,12 +120,14 @@ func explain(path string, err error) error {
 			section = key[0]
 		}
 		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
-			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]), strings.Join(known[section], ", "))
+			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]),
+				strings.Join(known[section], ", "))
 	}
 	var bad *toml.DecodeError
 	if errors.As(err, &bad) {
 		row, column := bad.Position()
-		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column, strings.TrimPrefix(bad.Error(), "toml: ")).
+		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column,
+			strings.TrimPrefix(bad.Error(), "toml: ")).
 			Advise("see docs/configuration.md")
 	}
 	return fault.Wrong("config-unclear", "%s: %v", path, err)
@@ -166,7 +169,8 @@ func (f *File) wrong(where, format string, args ...any) *fault.Error {
 
 func (f *File) check() (err error) {
 	if f.zone, err = time.LoadLocation(f.Timezone); err != nil {
-		return f.wrong("timezone", "there is no time zone %q", f.Timezone).Advise("write one such as \"Atlantic/Faroe\"")
+		return f.wrong("timezone", "there is no time zone %q",
+			f.Timezone).Advise("write one such as \"Atlantic/Faroe\"")
 	}
 	if f.Timezone == "" {
 		f.zone = localZone()
@@ -174,10 +178,12 @@ func (f *File) check() (err error) {
 	for _, name := range sorted(f.Source) {
 		s := f.Source[name]
 		if _, err := engine.Find(s.Engine); err != nil {
-			return f.wrong("source."+name, "there is no engine %q", s.Engine).Advise("the engines are: %s", strings.Join(engine.Names(), ", "))
+			return f.wrong("source."+name, "there is no engine %q", s.Engine).Advise("the engines are: %s",
+				strings.Join(engine.Names(), ", "))
 		}
 		if (s.Engine == "sqlite") != (s.Path != "") {
-			return f.wrong("source."+name, "a sqlite source has a path, and only it does").Advise("path is a file or a folder of files")
+			return f.wrong("source."+name,
+				"a sqlite source has a path, and only it does").Advise("path is a file or a folder of files")
 		}
 		if s.TLS != "" && s.TLS != "off" && s.TLS != "on" && s.TLS != "verify" {
 			return f.wrong("source."+name, "tls is %q", s.TLS).Advise("write \"off\", \"on\" or \"verify\"")
@@ -207,19 +213,24 @@ func (f *File) check() (err error) {
 func (f *File) checkJob(name string, j Job) error {
 	where := "job." + name
 	if !phrase.IsJob(name) {
-		return f.wrong(where, "a job cannot be named so").Advise("use small letters, digits, - and _, at most 64; %s are taken", strings.Join(phrase.Reserved, ", "))
+		return f.wrong(where,
+			"a job cannot be named so").Advise("use small letters, digits, - and _, at most 64; %s are taken",
+			strings.Join(phrase.Reserved, ", "))
 	}
 	if _, ok := f.Source[j.Source]; !ok {
-		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
+		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s",
+			strings.Join(sorted(f.Source), ", "))
 	}
 	if _, ok := f.Keep[j.Keep]; !ok {
-		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
+		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep),
+			", "))
 	}
 	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
 		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
 	}
 	if j.Workers < 0 {
-		return f.wrong(where, "workers is %d", j.Workers).Advise("write how many connections may read at the same time, or leave it out")
+		return f.wrong(where, "workers is %d",
+			j.Workers).Advise("write how many connections may read at the same time, or leave it out")
 	}
 	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
@@ -231,7 +242,9 @@ func (f *File) checkJob(name string, j Job) error {
 	}
 	for _, r := range j.Rows {
 		if r.Table == "" || r.Condition == "" {
-			return f.wrong(where, "an entry of rows lacks its table or its condition").Advise("write both: the table's name or pattern, and the condition as SQL")
+			return f.wrong(where,
+				"an entry of rows lacks its table or its condition").
+				Advise("write both: the table's name or pattern, and the condition as SQL")
 		}
 	}
 	for _, c := range j.Check {
@@ -294,7 +307,8 @@ func (f *File) Absolute(path string) string {
 // in it only by where they are.
 func (f *File) Excerpt(name string) ([]byte, error) {
 	j := f.Job[name]
-	part := File{Timezone: f.zone.String(), Source: map[string]Source{}, Keep: map[string]Keep{}, Job: map[string]Job{name: j}}
+	part := File{Timezone: f.zone.String(), Source: map[string]Source{}, Keep: map[string]Keep{},
+		Job: map[string]Job{name: j}}
 	for _, n := range []string{j.Source, j.DrillOn} {
 		if s, ok := f.Source[n]; ok {
 			if s.Path != "" {

@@ -54,9 +54,12 @@ func TestSQLiteFilesHoldWhatTheyShould(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, LoadSQLite(context.Background(), dir, 1))
 	for file, query := range map[string]string{
-		"bookings.db": `SELECT (SELECT sum(amount) FROM posting) = 0 AND (SELECT count(*) FROM pragma_foreign_key_check) = 0
-			AND (SELECT count(*) FROM passenger WHERE note LIKE '%' || char(10) || '%') > 0 AND (SELECT count(*) FROM passenger WHERE phone IS NULL) > 0`,
-		"cargo.db":  `SELECT (SELECT count(*) FROM item_search WHERE item_search MATCH 'piano') > 0 AND (SELECT max(length(image)) FROM seal_scan) > 2000`,
+		"bookings.db": `SELECT (SELECT sum(amount) FROM posting) = 0 AND (SELECT count(*) FROM
+			pragma_foreign_key_check) = 0
+			AND (SELECT count(*) FROM passenger WHERE note LIKE '%' || char(10) || '%') > 0 AND (SELECT count(*)
+				FROM passenger WHERE phone IS NULL) > 0`,
+		"cargo.db": `SELECT (SELECT count(*) FROM item_search WHERE item_search MATCH 'piano') > 0 AND (SELECT
+			max(length(image)) FROM seal_scan) > 2000`,
 		"roster.db": `SELECT count(DISTINCT typeof(value)) = 5 FROM setting`,
 	} {
 		db, err := OpenSQLite(filepath.Join(dir, file))

@@ -58,7 +58,8 @@ func loadFile(ctx context.Context, path string, d Database) error {
 	defer tx.Rollback()
 	for _, t := range d.Tables {
 		marks := strings.Repeat(",?", len(t.Columns))[1:]
-		insert, err := tx.PrepareContext(ctx, "INSERT INTO "+t.Name+"("+strings.Join(t.Columns, ",")+") VALUES("+marks+")")
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO "+t.Name+"("+strings.Join(t.Columns,
+			",")+") VALUES("+marks+")")
 		if err != nil {
 			return err
 		}
@@ -80,7 +81,8 @@ type Script func(ctx context.Context, database, sql string) error
 
 // LoadServer makes the demo's databases on a server, each with a prefix to its name.
 func LoadServer(ctx context.Context, run Script, engine, prefix string, scale int) error {
-	create := map[string]string{"postgres": " TEMPLATE template0 ENCODING 'UTF8'", "mysql": " CHARACTER SET utf8mb4"}[engine]
+	create := map[string]string{"postgres": " TEMPLATE template0 ENCODING 'UTF8'",
+		"mysql": " CHARACTER SET utf8mb4"}[engine]
 	for _, d := range Databases(scale) {
 		before, after, err := d.Schema(engine)
 		if err != nil {

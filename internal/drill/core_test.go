@@ -39,8 +39,9 @@ func takeDumps(t *testing.T, k *keep.Keep) (*dump.Result, []string, error) {
 			told = append(told, e.Text())
 		}
 	})
-	res, err := dump.Run(ctx, &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k, Compression: blob.Zstd,
-		Zone: time.UTC, Tool: "test"}, feed)
+	res, err := dump.Run(ctx, &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k,
+		Compression: blob.Zstd,
+		Zone:        time.UTC, Tool: "test"}, feed)
 	return res, told, err
 }
 
@@ -131,7 +132,8 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 		feed.Listen(func(e event.Event) { warned = append(warned, e.Text()) })
 		plan, err := chain.To(dumps[0])
 		require.NoError(t, err)
-		p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Checks: checks, Tool: "test"}, feed)
+		p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Checks: checks,
+			Tool: "test"}, feed)
 		return p, warned, err
 	}
 	p, warned, err := rehearse()
@@ -155,7 +157,10 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 		`the database's encoding is "Y" and was "X"`: func(d *fakeDB) { d.facts["encoding"] = "Y" },
 		"the view w did not come back":               func(d *fakeDB) { d.objects = d.objects[:len(d.objects)-1] },
 		"the view w came back as: VIEW w2":           func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
-		"there is a rule r that was not dumped":      func(d *fakeDB) { d.objects = append(d.objects, engine.Object{Kind: "rule", Name: "r"}) },
+		"there is a rule r that was not dumped": func(d *fakeDB) {
+			d.objects = append(d.objects,
+				engine.Object{Kind: "rule", Name: "r"})
+		},
 		"": func(d *fakeDB) {
 			for i := range d.objects {
 				d.objects[i].SQL = strings.Replace(d.objects[i].SQL, "((x)::text)", "(x)", 1)

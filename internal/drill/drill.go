@@ -55,8 +55,9 @@ func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err
 		return nil, err
 	}
 	defer folder.Close()
-	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: d.On.Name, Product: server.Product, Version: server.Version,
-		Tool: d.Tool, NotTested: []string{"owners and grants", "the server's own roles"}}
+	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: d.On.Name, Product: server.Product,
+		Version: server.Version,
+		Tool:    d.Tool, NotTested: []string{"owners and grants", "the server's own roles"}}
 	if proof.On == "" {
 		proof.On = d.On.Server + d.On.Path
 	}
@@ -89,7 +90,9 @@ func prepare(ctx context.Context, src engine.Source, keepID string, feed *event.
 		return err
 	}
 	if more != "" {
-		feed.Note("", "this drill's account could do more than touch scratch databases: %s ('grainkeep grants --for drill' prints what it needs)", more)
+		feed.Note("",
+			"this drill's account could do more than touch scratch databases: %s ('grainkeep grants --for drill' "+
+				"prints what it needs)", more)
 	}
 	return nil
 }
@@ -144,7 +147,8 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 	proof.Seconds = out.Took.Seconds()
 	proof.Warnings = out.Warnings()
 	if of.Manifest.Has(engine.Active) {
-		proof.NotTested = append(proof.NotTested, "what acts by itself (event triggers, publications, subscriptions, settings of the database)")
+		proof.NotTested = append(proof.NotTested,
+			"what acts by itself (event triggers, publications, subscriptions, settings of the database)")
 	}
 	snap, err := t.Snapshot(ctx)
 	if err != nil {

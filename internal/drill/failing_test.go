@@ -36,7 +36,8 @@ func broken(t *testing.T) (*keep.Keep, *storetest.Failing, string) {
 
 // everyFailure runs work once to see which calls it makes of its store, and then once for
 // each of them, which fails. prepare is run before each, undisturbed.
-func everyFailure(t *testing.T, prepare func(*keep.Keep), work func(*keep.Keep) error, check func(k *keep.Keep, what string, err error)) {
+func everyFailure(t *testing.T, prepare func(*keep.Keep), work func(*keep.Keep) error, check func(k *keep.Keep,
+	what string, err error)) {
 	t.Helper()
 	k, st, _ := broken(t)
 	prepare(k)
@@ -113,7 +114,8 @@ func TestAStoreThatFailsUnderADrill(t *testing.T) {
 	var plan *chain.Plan
 	var proof *keep.Proof
 	everyFailure(t, func(k *keep.Keep) { plan = oneDump(t, k) }, func(*keep.Keep) (err error) {
-		proof, err = drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Tool: "test"}, &event.Feed{})
+		proof, err = drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Tool: "test"},
+			&event.Feed{})
 		return err
 	}, func(_ *keep.Keep, what string, err error) {
 		require.ErrorIs(t, err, storetest.ErrInjected, "a failed %s", what)

@@ -30,7 +30,8 @@ type fakeDB struct {
 }
 
 func (d *fakeDB) copy() *fakeDB {
-	c := &fakeDB{facts: map[string]string{}, tables: map[string][]string{}, columns: slices.Clone(d.columns), objects: slices.Clone(d.objects)}
+	c := &fakeDB{facts: map[string]string{}, tables: map[string][]string{}, columns: slices.Clone(d.columns),
+		objects: slices.Clone(d.objects)}
 	for k, v := range d.facts {
 		c.facts[k] = v
 	}
@@ -86,7 +87,10 @@ type fakeSnap struct {
 	db   *fakeDB
 }
 
-func (s *fakeSnap) Moment() time.Time                             { return time.Date(2026, 3, 14, 2, 30, 0, 5, time.UTC) }
+func (s *fakeSnap) Moment() time.Time {
+	return time.Date(2026, 3, 14, 2, 30, 0, 5,
+		time.UTC)
+}
 func (s *fakeSnap) Width() int                                    { return 3 }
 func (s *fakeSnap) Confirm(context.Context) error                 { return s.f.fail["confirm "+s.name] }
 func (s *fakeSnap) Close() error                                  { return nil }
@@ -105,7 +109,8 @@ func (s *fakeSnap) Read(_ context.Context, t *engine.Table, _ engine.Part, to en
 func (s *fakeSnap) Catalog() *engine.Catalog {
 	c := &engine.Catalog{Facts: s.db.facts, Header: "head\n", Objects: s.db.objects}
 	for n := range s.db.tables {
-		c.Tables = append(c.Tables, engine.Table{ID: n, Name: n, Columns: s.db.columns, Frame: engine.Framing{Head: n + "\n", RowEnd: "\n", GroupEnd: "\n", Always: true}})
+		c.Tables = append(c.Tables, engine.Table{ID: n, Name: n, Columns: s.db.columns,
+			Frame: engine.Framing{Head: n + "\n", RowEnd: "\n", GroupEnd: "\n", Always: true}})
 	}
 	slices.SortFunc(c.Tables, func(a, b engine.Table) int { return strings.Compare(a.ID, b.ID) })
 	return c
@@ -176,11 +181,14 @@ func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (in
 
 func newWorld() *fake {
 	return &fake{fail: map[string]error{}, databases: map[string]*fakeDB{
-		"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"}, tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
+		"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"},
+			tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
 			objects: []engine.Object{
 				{Kind: "table", Name: "t", Table: "t", Section: engine.Schema, SQL: "TABLE t;\n"},
-				{Kind: "foreign key", Name: "k", Table: "t", Section: engine.Finish, SQL: "KEY k;\n", Unchecked: "KEY k NOT VALID;\n", Rule: true},
-				{Kind: "index", Name: "i", Table: "t", Section: engine.Finish, SQL: "INDEX i ((x)::text);\n", Rule: true},
+				{Kind: "foreign key", Name: "k", Table: "t", Section: engine.Finish, SQL: "KEY k;\n",
+					Unchecked: "KEY k NOT VALID;\n", Rule: true},
+				{Kind: "index", Name: "i", Table: "t", Section: engine.Finish, SQL: "INDEX i ((x)::text);\n",
+					Rule: true},
 				{Kind: "view", Name: "w", Section: engine.Finish, SQL: "VIEW w;\n"},
 			}},
 		"b": {facts: map[string]string{}, tables: map[string][]string{"t": {"9"}}},

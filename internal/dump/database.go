@@ -18,7 +18,8 @@ type databaseDump struct {
 	m     *manifest.Manifest
 }
 
-func (r *runner) database(ctx context.Context, src engine.Source, session *keep.Session, d engine.Database) (*keep.Dump, error) {
+func (r *runner) database(ctx context.Context, src engine.Source, session *keep.Session,
+	d engine.Database) (*keep.Dump, error) {
 	started := time.Now().UTC()
 	snap, err := src.Snapshot(ctx, d.Name)
 	if err != nil {

@@ -38,7 +38,8 @@ func (r *runner) narrow(cat *engine.Catalog, database string) (left []string) {
 	for found := true; found; {
 		found = false
 		cat.Objects = slices.DeleteFunc(cat.Objects, func(o engine.Object) bool {
-			out := gone[o.Table] || gone[o.ID()] || slices.ContainsFunc(o.Needs, func(id string) bool { return gone[id] })
+			out := gone[o.Table] || gone[o.ID()] || slices.ContainsFunc(o.Needs,
+				func(id string) bool { return gone[id] })
 			if out && !gone[o.ID()] {
 				gone[o.ID()], found = true, true
 				left = append(left, o.ID())
@@ -54,7 +55,8 @@ func (r *runner) narrow(cat *engine.Catalog, database string) (left []string) {
 func (r *runner) matches(patterns []string, database string, t engine.Table) bool {
 	any := false
 	for _, p := range patterns {
-		if phrase.Match(p, t.Name) || phrase.Match(p, database+"."+t.Name) || t.Schema != "" && phrase.Match(p, t.Schema+"."+t.Name) {
+		if phrase.Match(p, t.Name) || phrase.Match(p, database+"."+t.Name) || t.Schema != "" && phrase.Match(p,
+			t.Schema+"."+t.Name) {
 			r.matched[p], any = true, true
 		}
 	}

@@ -117,10 +117,14 @@ func (p *Plan) Narrow(names []string) error {
 			for _, d := range p.Databases {
 				have = append(have, d.Name)
 			}
-			return fault.Wrong("not-in-job", "the job does not take a database %q", n).Advise("it takes: %s", list(have, 12))
+			return fault.Wrong("not-in-job", "the job does not take a database %q", n).Advise("it takes: %s",
+				list(have, 12))
 		}
 	}
-	p.Databases = slices.DeleteFunc(p.Databases, func(d engine.Database) bool { return !slices.Contains(names, d.Name) })
+	p.Databases = slices.DeleteFunc(p.Databases, func(d engine.Database) bool {
+		return !slices.Contains(names,
+			d.Name)
+	})
 	return nil
 }
 

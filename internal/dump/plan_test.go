@@ -10,7 +10,8 @@ import (
 )
 
 func TestChoose(t *testing.T) {
-	there := []engine.Database{{Name: "a/b c\"d'é"}, {Name: "bookings"}, {Name: "postgres", System: true}, {Name: "season_2025"}, {Name: "season_test"}}
+	there := []engine.Database{{Name: "a/b c\"d'é"}, {Name: "bookings"}, {Name: "postgres", System: true},
+		{Name: "season_2025"}, {Name: "season_test"}}
 	for _, c := range []struct {
 		choice Choice
 		want   []string
@@ -18,12 +19,15 @@ func TestChoose(t *testing.T) {
 		advice string
 	}{
 		{Choice{}, []string{"a/b c\"d'é", "bookings", "season_2025", "season_test"}, "", ""},
-		{Choice{Databases: []string{"season_*", "bookings"}, Except: []string{"*_test"}}, []string{"bookings", "season_2025"}, "", ""},
+		{Choice{Databases: []string{"season_*", "bookings"}, Except: []string{"*_test"}}, []string{"bookings",
+			"season_2025"}, "", ""},
 		{Choice{Databases: []string{"postgres"}}, []string{"postgres"}, "", ""},
 		{Choice{Databases: []string{"p*"}}, nil, "nothing-matched", "the source has: a/b c\"d'é, bookings"},
 		{Choice{Databases: []string{"bookings", "roster"}}, nil, "nothing-matched", "goes into optional"},
-		{Choice{Databases: []string{"bookings"}, Optional: []string{"roster", "a*"}}, []string{"a/b c\"d'é", "bookings"}, "", ""},
-		{Choice{Databases: []string{"season_test"}, Except: []string{"season_*"}}, nil, "nothing-matched", "left out by except (season_test)"},
+		{Choice{Databases: []string{"bookings"}, Optional: []string{"roster", "a*"}}, []string{"a/b c\"d'é",
+			"bookings"}, "", ""},
+		{Choice{Databases: []string{"season_test"}, Except: []string{"season_*"}}, nil, "nothing-matched",
+			"left out by except (season_test)"},
 		{Choice{Optional: []string{"roster"}}, nil, "nothing-matched", ""},
 	} {
 		p, err := Choose(c.choice, there)

@@ -23,14 +23,17 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	}
 	o.count()
 	m := o.m
-	lines := driver.ByHand(engine.HandDump{Database: m.Database, Facts: m.Facts(), Owners: owners, Unpack: o.Compression.Unpack()})
+	lines := driver.ByHand(engine.HandDump{Database: m.Database, Facts: m.Facts(), Owners: owners,
+		Unpack: o.Compression.Unpack()})
 	var b strings.Builder
 	what := "the database " + phrase.Clean(m.Database)
 	if m.Database == engine.ServerWide {
 		what = "what belongs to the server itself: its roles or users, and their rights"
 	}
-	fmt.Fprintf(&b, readmeHead, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where), phrase.Both(m.Moment, o.Zone),
-		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes))
+	fmt.Fprintf(&b, readmeHead, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where),
+		phrase.Both(m.Moment, o.Zone),
+		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes),
+		phrase.Bytes(m.RawBytes))
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")
 	}
@@ -39,7 +42,8 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	}
 	for _, t := range m.Tables() {
 		if t.Condition != "" {
-			b.WriteString("\nOf " + phrase.Clean(t.ID) + " it has only the rows where " + phrase.Clean(t.Condition) + "\n")
+			b.WriteString("\nOf " + phrase.Clean(t.ID) + " it has only the rows where " + phrase.Clean(t.Condition) +
+				"\n")
 		}
 	}
 	b.WriteString(readmeEnd)

@@ -95,7 +95,8 @@ func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error)
 			err = leaseLost(e)
 		}
 	}()
-	r := &runner{Job: j, feed: feed, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(), matched: map[string]bool{}}
+	r := &runner{Job: j, feed: feed, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(),
+		matched: map[string]bool{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
 		return nil, err
@@ -138,7 +139,8 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	always := context.WithoutCancel(ctx)
 	defer session.Close(always) // what it leaves, the next run removes
 	if session.Exposed() {
-		r.feed.Warn("keep-exposed", "", "the file system of the keep %s cannot hide the dumps from other users of this machine", r.Keep.Where())
+		r.feed.Warn("keep-exposed", "",
+			"the file system of the keep %s cannot hide the dumps from other users of this machine", r.Keep.Where())
 	}
 	local, err := scratch.New()
 	if err != nil {
@@ -209,7 +211,8 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	}
 	for _, d := range r.plan.Databases {
 		if d.Name == engine.ServerWide {
-			return fault.New("name-taken", nil, "a database named %s cannot be dumped: the name stands for the server itself", d.Name).
+			return fault.New("name-taken", nil,
+				"a database named %s cannot be dumped: the name stands for the server itself", d.Name).
 				Advise("leave it out with except")
 		}
 	}
@@ -324,7 +327,8 @@ func diskTrouble(ctx context.Context, k *keep.Keep, err error) error {
 	case errors.Is(err, syscall.EFBIG):
 		return fault.New("file-too-large", err, "a file of the dump is larger than the keep %s allows", k.Where()).
 			Advise("check the limits (ulimit -f) and the file system; the unfinished dump was removed")
-	case errors.Is(err, syscall.EIO), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.ENOENT), errors.Is(err, syscall.ENODEV):
+	case errors.Is(err, syscall.EIO), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.ENOENT), errors.Is(err,
+		syscall.ENODEV):
 		if gone := k.Present(ctx); gone != nil {
 			return gone
 		}

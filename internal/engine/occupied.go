@@ -14,7 +14,8 @@ func Occupied(t TargetSpec, where string, sessions int) error {
 	switch {
 	case !t.Replace:
 		return fault.New("target-exists", nil, "the database %s exists already at %s", t.Name, where).
-			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not deleted")
+			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not " +
+				"deleted")
 	case sessions == 1:
 		return inUse("a session uses the database %s at %s", t.Name, where)
 	case sessions > 1:
@@ -24,14 +25,16 @@ func Occupied(t TargetSpec, where string, sessions int) error {
 }
 
 func inUse(format string, args ...any) error {
-	return fault.New("target-in-use", nil, format, args...).Advise("stop the application that uses it, then try again; nothing was changed")
+	return fault.New("target-in-use", nil, format,
+		args...).Advise("stop the application that uses it, then try again; nothing was changed")
 }
 
 // Compare warns where an existing database has other properties than the dumped one.
 func (t TargetSpec) Compare(facts map[string]string) {
 	for _, name := range slices.Sorted(maps.Keys(t.Facts)) {
 		if facts[name] != t.Facts[name] {
-			t.Warn(fmt.Sprintf("the %s of the database %s is %s; the dump's is %s", name, t.Name, facts[name], t.Facts[name]))
+			t.Warn(fmt.Sprintf("the %s of the database %s is %s; the dump's is %s", name, t.Name, facts[name],
+				t.Facts[name]))
 		}
 	}
 }

@@ -55,7 +55,8 @@ func (s Swept) Sentences() (list []string) {
 		list = append(list, fmt.Sprintf("removed the scratch database %s that a killed run left", n))
 	}
 	for _, n := range s.Foreign {
-		list = append(list, fmt.Sprintf("%s looks like a scratch database but does not bear this keep's mark; it was not touched", n))
+		list = append(list,
+			fmt.Sprintf("%s looks like a scratch database but does not bear this keep's mark; it was not touched", n))
 	}
 	for _, n := range s.Finished {
 		list = append(list, fmt.Sprintf("finished a restore that was killed: the database %s is in its place now", n))

@@ -16,5 +16,6 @@ func TestNamesOfOldDatabases(t *testing.T) {
 		require.NoError(t, err)
 		names = append(names, name)
 	}
-	require.Equal(t, []string{"okings_before_20260314t093000z", "ings_before_20260314t093000z_2", "ings_before_20260314t093000z_3"}, names)
+	require.Equal(t, []string{"okings_before_20260314t093000z", "ings_before_20260314t093000z_2",
+		"ings_before_20260314t093000z_3"}, names)
 }

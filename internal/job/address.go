@@ -12,7 +12,8 @@ import (
 )
 
 // schemes are the beginnings of URLs by engine.
-var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "mysql": "mysql", "mariadb": "mysql", "sqlite": "sqlite"}
+var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "mysql": "mysql",
+	"mariadb": "mysql", "sqlite": "sqlite"}
 
 // Address understands what --from and --to name as a source: a configured name, a
 // URL, or the path of SQLite files.
@@ -25,7 +26,8 @@ func (s Set) Address(text string) (engine.Location, error) {
 		if schemes[scheme] == "sqlite" {
 			path, err := url.PathUnescape(strings.TrimPrefix(rest, "//"))
 			if err != nil {
-				return engine.Location{}, fault.Wrong("source-unclear", "the URL %s cannot be understood", phrase.Redact(text))
+				return engine.Location{}, fault.Wrong("source-unclear", "the URL %s cannot be understood",
+					phrase.Redact(text))
 			}
 			return engine.Location{Engine: "sqlite", Path: path}, nil
 		}
@@ -34,8 +36,10 @@ func (s Set) Address(text string) (engine.Location, error) {
 	if strings.ContainsRune(text, '/') && !strings.Contains(text, "://") || exists(text) {
 		return engine.Location{Engine: "sqlite", Path: filepath.Clean(text)}, nil
 	}
-	return engine.Location{}, fault.Wrong("source-unknown", "%q is not a configured source, a path or a URL", phrase.Redact(text)).
-		Advise("configured are: %s; a path has a / in it; a URL looks like postgres://user@host:5432/", orNone(s.Sources()))
+	return engine.Location{}, fault.Wrong("source-unknown", "%q is not a configured source, a path or a URL",
+		phrase.Redact(text)).
+		Advise("configured are: %s; a path has a / in it; a URL looks like postgres://user@host:5432/",
+			orNone(s.Sources()))
 }
 
 func orNone(names []string) string {
@@ -65,10 +69,13 @@ func serverURL(name, text string) (engine.Location, error) {
 	}
 	q := u.Query()
 	if _, has := u.User.Password(); has || hasPassword(q) {
-		return engine.Location{}, fault.Wrong("secret-in-argument", "the URL holds a password: everybody on this machine can read it in the process list").
-			Advise("leave it out; put it into the server's usual password file (~/.pgpass or ~/.my.cnf, mode 600), or use a configured source with secret =")
+		return engine.Location{}, fault.Wrong("secret-in-argument",
+			"the URL holds a password: everybody on this machine can read it in the process list").
+			Advise("leave it out; put it into the server's usual password file (~/.pgpass or ~/.my.cnf, mode " +
+				"600), or use a configured source with secret =")
 	}
-	at := engine.Location{Engine: name, Server: u.Host, User: u.User.Username(), Database: strings.TrimPrefix(u.Path, "/"), TLS: q.Get("tls"), CA: q.Get("ca")}
+	at := engine.Location{Engine: name, Server: u.Host, User: u.User.Username(), Database: strings.TrimPrefix(u.Path,
+		"/"), TLS: q.Get("tls"), CA: q.Get("ca")}
 	if h := q.Get("host"); h != "" {
 		at.Server = h
 		if p := q.Get("port"); p != "" && name == "postgres" {
@@ -77,7 +84,8 @@ func serverURL(name, text string) (engine.Location, error) {
 	}
 	for k := range q {
 		if k != "tls" && k != "ca" && k != "host" && k != "port" {
-			return at, fault.Wrong("source-unclear", "the URL has an unknown part %q", k).Advise("known are: tls, ca, host, port")
+			return at, fault.Wrong("source-unclear", "the URL has an unknown part %q",
+				k).Advise("known are: tls, ca, host, port")
 		}
 	}
 	return at, nil
@@ -86,7 +94,8 @@ func serverURL(name, text string) (engine.Location, error) {
 // hasPassword says whether a query of a URL names a password, however it is spelt.
 func hasPassword(q url.Values) bool {
 	for k := range q {
-		if low := strings.ToLower(k); strings.Contains(low, "pass") || strings.Contains(low, "pwd") || strings.Contains(low, "secret") {
+		if low := strings.ToLower(k); strings.Contains(low, "pass") || strings.Contains(low, "pwd") ||
+			strings.Contains(low, "secret") {
 			return true
 		}
 	}

@@ -75,7 +75,8 @@ func (s Set) KeepPlace(name string) (string, bool) {
 func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 	place, ok := s.KeepPlace(name)
 	if !ok {
-		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).Advise("the keeps are: %s", orNone(s.Keeps()))
+		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).Advise("the keeps are: %s",
+			orNone(s.Keeps()))
 	}
 	k, err := keep.Open(ctx, place)
 	if err != nil {
@@ -97,7 +98,8 @@ func (s Set) Keeps() []string {
 func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 	j, ok := s.f.Job[name]
 	if !ok {
-		return nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s", orNone(s.f.Jobs()))
+		return nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s",
+			orNone(s.f.Jobs()))
 	}
 	at, err := s.Location(j.Source)
 	if err != nil {
@@ -122,8 +124,10 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 	for _, r := range j.Rows {
 		rows = append(rows, dump.Condition{Table: r.Table, SQL: r.Condition})
 	}
-	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c, Zone: s.f.Zone(), Config: text,
-		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except}, Server: j.Server == nil || *j.Server}, err
+	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
+		Zone: s.f.Zone(), Config: text,
+		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
+		Server: j.Server == nil || *j.Server}, err
 }
 
 // Checks are the questions of a job.

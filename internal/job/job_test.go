@@ -41,9 +41,12 @@ func TestSecrets(t *testing.T) {
 
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]engine.Location{
-		"postgres://ann@db:5433/app":                   {Engine: "postgres", Server: "db:5433", User: "ann", Database: "app"},
-		"postgresql://db/a%2Fb%20c%22d'%C3%A9?tls=on":  {Engine: "postgres", Server: "db", Database: "a/b c\"d'é", TLS: "on"},
-		"postgres:///app?host=/run/postgresql&port=99": {Engine: "postgres", Server: "/run/postgresql/.s.PGSQL.99", Database: "app"},
+		"postgres://ann@db:5433/app": {Engine: "postgres", Server: "db:5433", User: "ann",
+			Database: "app"},
+		"postgresql://db/a%2Fb%20c%22d'%C3%A9?tls=on": {Engine: "postgres", Server: "db", Database: "a/b c\"d'é",
+			TLS: "on"},
+		"postgres:///app?host=/run/postgresql&port=99": {Engine: "postgres", Server: "/run/postgresql/.s.PGSQL.99",
+			Database: "app"},
 		"./my app's.db":          {Engine: "sqlite", Path: "my app's.db"},
 		"sqlite:///srv/a%20b.db": {Engine: "sqlite", Path: "/srv/a b.db"},
 	} {

@@ -18,19 +18,22 @@ func fetchSecret(place string) (engine.Secret, error) {
 	if name, ok := strings.CutPrefix(place, "env:"); ok {
 		v, ok := os.LookupEnv(name)
 		if !ok {
-			return engine.Secret{}, fault.Wrong("secret-absent", "the environment variable %s, which holds the secret, is not set", name)
+			return engine.Secret{}, fault.Wrong("secret-absent",
+				"the environment variable %s, which holds the secret, is not set", name)
 		}
 		return engine.NewSecret(v), nil
 	}
 	path := strings.TrimPrefix(place, "file:")
-	unreadable := fault.Wrong("secret-absent", "the secret file %s cannot be read", path).Advise("check its path and its owner")
+	unreadable := fault.Wrong("secret-absent", "the secret file %s cannot be read",
+		path).Advise("check its path and its owner")
 	st, err := os.Lstat(path)
 	if err != nil {
 		return engine.Secret{}, unreadable
 	}
 	if why := exposed(path, st); why != "" {
 		return engine.Secret{}, fault.Wrong("secret-exposed", "the secret file %s is not used: %s", path, why).
-			Advise("put it into a folder of your own as a file of mode 600, not a link: chmod 600 %s", engine.ShellQuote(path))
+			Advise("put it into a folder of your own as a file of mode 600, not a link: chmod 600 %s",
+				engine.ShellQuote(path))
 	}
 	data, err := readSecret(path)
 	if err != nil {

@@ -136,7 +136,8 @@ func (k *Keep) Dumps(ctx context.Context) ([]*Dump, error) {
 		if err == nil || of == "" || ctx.Err() != nil || errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		dumps = append(dumps, k.unreadable(of, fault.New("folder-unreadable", err, "cannot look into %s", k.st.Where(of)).
+		dumps = append(dumps, k.unreadable(of, fault.New("folder-unreadable", err, "cannot look into %s",
+			k.st.Where(of)).
 			Advise("dumps may be in it; check who owns it, and the drive")))
 		return nil
 	}

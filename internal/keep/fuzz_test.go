@@ -12,7 +12,8 @@ import (
 // FuzzSmallFiles reads what a keep says about itself: marker, proofs, jobs, records of
 // runs. What stands behind their checks is reached with a check of its own.
 func FuzzSmallFiles(f *testing.F) {
-	for _, v := range []any{marker{Format: 1, ID: "00ff00ff"}, Proof{Dump: "ab", Proven: true, Checks: []Answer{{SQL: "x"}}},
+	for _, v := range []any{marker{Format: 1, ID: "00ff00ff"}, Proof{Dump: "ab", Proven: true,
+		Checks: []Answer{{SQL: "x"}}},
 		RunRecord{Run: "ab", Dumps: []Placed{{ID: "cd", Path: "nightly/x/y"}}}} {
 		data, _, err := record.Encode(v)
 		require.NoError(f, err)

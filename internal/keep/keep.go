@@ -84,7 +84,8 @@ func Create(ctx context.Context, place string, adopt bool) (*Keep, error) {
 	}
 	if len(foreign) > 0 && !adopt {
 		return nil, fault.New("keep-not-empty", nil, "%s holds other things (%s)", st.Where(""), foreign[0]).
-			Advise("choose an empty folder, or add --adopt to make this one a keep all the same; nothing in it is touched")
+			Advise("choose an empty folder, or add --adopt to make this one a keep all the same; nothing in it is " +
+				"touched")
 	}
 	return newKeep(ctx, st)
 }
@@ -147,7 +148,8 @@ func readMarker(ctx context.Context, st store.Store) (*marker, error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, fault.New("keep-unmarked", nil, "%s is not a keep: it has no %s", where, markerName).
-			Advise("if a drive belongs there, it may not be mounted; if this is really the place, make it a keep with 'grainkeep keep create %s'", where)
+			Advise("if a drive belongs there, it may not be mounted; if this is really the place, make it a keep "+
+				"with 'grainkeep keep create %s'", where)
 	case errors.Is(err, store.ErrNotRegular):
 		return nil, markerDamaged(where, err)
 	case err != nil:
@@ -158,7 +160,8 @@ func readMarker(ctx context.Context, st store.Store) (*marker, error) {
 		return nil, markerDamaged(where, err)
 	}
 	if m.Format > formatNow {
-		return nil, fault.New("format-too-new", nil, "the keep %s has format %d, and this program knows formats up to %d",
+		return nil, fault.New("format-too-new", nil,
+			"the keep %s has format %d, and this program knows formats up to %d",
 			where, m.Format, formatNow).Advise("use a newer grainkeep")
 	}
 	return m, nil
@@ -245,7 +248,8 @@ func (k *Keep) Job(ctx context.Context, job string) ([]byte, error) {
 		return nil, err
 	}
 	if !jobIntact(data) {
-		return nil, fault.New("job-damaged", nil, "%s is damaged: the check in its last line does not match the lines above",
+		return nil, fault.New("job-damaged", nil,
+			"%s is damaged: the check in its last line does not match the lines above",
 			k.st.Where(jobFile(job)))
 	}
 	return data, nil

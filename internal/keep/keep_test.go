@@ -21,8 +21,10 @@ var ctx = context.Background()
 func TestEscapeNameIsReversibleAndSafe(t *testing.T) {
 	seen := map[string]string{}
 	for name, want := range map[string]string{
-		"bookings": "bookings", "season_2026": "season_2026", "app.db": "app.db", "Bookings": "%42ookings", "a/b c\"d'é": "a%2fb%20c%22d%27%c3%a9",
-		".hidden": "%2ehidden", "+server": "%2bserver", "%41": "%2541", "": "%", "..": "%2e%2e", "end.": "end%2e", "-x": "%2dx", "new\nline": "new%0aline",
+		"bookings": "bookings", "season_2026": "season_2026", "app.db": "app.db", "Bookings": "%42ookings",
+		"a/b c\"d'é": "a%2fb%20c%22d%27%c3%a9",
+		".hidden":    "%2ehidden", "+server": "%2bserver", "%41": "%2541", "": "%", "..": "%2e%2e", "end.": "end%2e",
+		"-x": "%2dx", "new\nline": "new%0aline",
 	} {
 		got := EscapeName(name)
 		require.Equal(t, want, got)
@@ -125,7 +127,8 @@ func TestLeasesAndLeftovers(t *testing.T) {
 // small gives a manifest that can be placed.
 func small(k *Keep, run, note string) *manifest.Manifest {
 	moment := time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC)
-	return &manifest.Manifest{Format: 1, Keep: k.ID, Job: "nightly", Database: "odd/name", Kind: manifest.Full, Moment: moment, Tool: note,
+	return &manifest.Manifest{Format: 1, Keep: k.ID, Job: "nightly", Database: "odd/name", Kind: manifest.Full,
+		Moment: moment, Tool: note,
 		Started: moment, Finished: moment, Run: manifest.Run{ID: run, Started: moment},
 		Payload: manifest.Payload{Type: manifest.TypeSQL, SQL: &manifest.SQL{Catalog: strings.Repeat("ab", 32)}}}
 }
@@ -146,7 +149,8 @@ func TestPlaceNeverReplaces(t *testing.T) {
 	first, second := place(t, k, "aaaa", "a"), place(t, k, "bbbb", "b")
 	require.Equal(t, "20260314T023000Z-full", filepath.Base(first.Path()))
 	require.Equal(t, "20260314T023000Z-full-2", filepath.Base(second.Path()))
-	require.NoError(t, os.Mkdir(filepath.Join(filepath.Dir(first.Path()), "20260314T030000Z-full"), 0o700)) // no manifest: no dump
+	// no manifest: no dump
+	require.NoError(t, os.Mkdir(filepath.Join(filepath.Dir(first.Path()), "20260314T030000Z-full"), 0o700))
 	dumps, err := k.Dumps(ctx)
 	require.NoError(t, err)
 	require.Len(t, dumps, 2)
@@ -271,10 +275,13 @@ func TestAKilledRunIsRecorded(t *testing.T) {
 func TestNothingIsPlacedThatIsNotThere(t *testing.T) {
 	for how, harm := range map[string]func(dir string) error{
 		"removed": func(dir string) error { return os.Remove(filepath.Join(dir, workName, "aaaa", "odd%2fname", "x")) },
-		"cut":     func(dir string) error { return os.Truncate(filepath.Join(dir, workName, "aaaa", "odd%2fname", "x"), 1) },
-		"folder":  func(dir string) error { return os.RemoveAll(filepath.Join(dir, workName)) },
-		"lease":   func(dir string) error { return os.Remove(filepath.Join(dir, workName, "aaaa"+leaseEnding)) },
-		"keep":    func(dir string) error { return os.Rename(dir, dir+"-gone") },
+		"cut": func(dir string) error {
+			return os.Truncate(filepath.Join(dir, workName, "aaaa", "odd%2fname",
+				"x"), 1)
+		},
+		"folder": func(dir string) error { return os.RemoveAll(filepath.Join(dir, workName)) },
+		"lease":  func(dir string) error { return os.Remove(filepath.Join(dir, workName, "aaaa"+leaseEnding)) },
+		"keep":   func(dir string) error { return os.Rename(dir, dir+"-gone") },
 	} {
 		k, dir := barn(t)
 		s, err := k.Begin(ctx, "aaaa")

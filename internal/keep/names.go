@@ -25,7 +25,8 @@ func EscapeName(name string) string {
 	for i := range len(name) {
 		c := name[i]
 		switch {
-		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '_', c == '-' && i > 0, c == '.' && i > 0 && i < len(name)-1:
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '_', c == '-' && i > 0, c == '.' && i > 0 &&
+			i < len(name)-1:
 			b.WriteByte(c)
 		default:
 			b.WriteByte('%')

@@ -47,7 +47,8 @@ const proofEnding = ".json"
 func (k *Keep) proofs(ctx context.Context, id string) (list []Proof, err error) {
 	var last error
 	err = k.st.List(ctx, proofsName+"/"+id, func(e store.Entry) error {
-		if base := e.Name[strings.LastIndexByte(e.Name, '/')+1:]; base[0] == '.' || !strings.HasSuffix(base, proofEnding) {
+		if base := e.Name[strings.LastIndexByte(e.Name, '/')+1:]; base[0] == '.' || !strings.HasSuffix(base,
+			proofEnding) {
 			return nil
 		}
 		var p Proof

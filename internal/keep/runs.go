@@ -83,7 +83,8 @@ func (k *Keep) recordKilled(ctx context.Context, run string, ids []string) error
 	}
 	r := RunRecord{Run: run, Killed: true}
 	for _, d := range dumps {
-		if _, known := held.placed[d.ID]; d.Manifest != nil && d.Manifest.Run.ID == run && slices.Contains(ids, d.ID) && !known {
+		if _, known := held.placed[d.ID]; d.Manifest != nil && d.Manifest.Run.ID == run && slices.Contains(ids,
+			d.ID) && !known {
 			r.Job = d.Manifest.Job
 			r.Dumps = append(r.Dumps, d.placed())
 		}
@@ -104,7 +105,8 @@ type holdings struct {
 func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 	h := &holdings{placed: map[string]Placed{}, removed: map[string]bool{}}
 	err := k.st.List(ctx, runsName, func(e store.Entry) error {
-		if base := e.Name[strings.LastIndexByte(e.Name, '/')+1:]; base[0] == '.' || !strings.HasSuffix(base, recordEnding) {
+		if base := e.Name[strings.LastIndexByte(e.Name, '/')+1:]; base[0] == '.' || !strings.HasSuffix(base,
+			recordEnding) {
 			return nil
 		}
 		var r RunRecord
@@ -113,7 +115,8 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 			err = record.Decode(data, &r)
 		}
 		if err != nil {
-			h.broken = append(h.broken, fault.New("record-damaged", err, "the record %s cannot be used", k.st.Where(e.Name)).
+			h.broken = append(h.broken, fault.New("record-damaged", err, "the record %s cannot be used",
+				k.st.Where(e.Name)).
 				Advise("dumps that it names would not be missed if they vanished"))
 			return nil
 		}

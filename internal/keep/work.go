@@ -28,8 +28,10 @@ func (k *Keep) LockJob(ctx context.Context, job string) (store.Lease, error) {
 		if held.Here {
 			return nil, e.Advise("wait for it to end; nothing was done now")
 		}
-		return nil, e.Advise("wait for it to end; if that machine is gone, its lease expires %s after its last sign of life (%s ago)",
-			store.Expiry, held.Silent.Round(time.Second))
+		return nil,
+			e.Advise("wait for it to end; if that machine is gone, its lease expires %s after its last sign of "+
+				"life (%s ago)",
+				store.Expiry, held.Silent.Round(time.Second))
 	}
 	if err != nil {
 		return nil, k.unwritable(err)
@@ -143,7 +145,8 @@ func (d *Draft) look(ctx context.Context, m *manifest.Manifest, bytes, sums int6
 	if err := d.s.lease.Held(); err != nil {
 		return lostFiles(d.s.k, err)
 	}
-	files := append([]manifest.File{{Path: manifest.Name, Bytes: bytes}, {Path: manifest.Sums, Bytes: sums}}, m.Files...)
+	files := append([]manifest.File{{Path: manifest.Name, Bytes: bytes}, {Path: manifest.Sums, Bytes: sums}},
+		m.Files...)
 	for _, f := range files {
 		e, err := d.s.stage.Stat(ctx, d.folder+"/"+f.Path)
 		if err != nil {
@@ -157,8 +160,10 @@ func (d *Draft) look(ctx context.Context, m *manifest.Manifest, bytes, sums int6
 }
 
 func lostFiles(k *Keep, err error) error {
-	return fault.New("work-vanished", err, "the files of the unfinished dump in %s did not stay as they were written", k.Where()).
-		Advise("something removes or changes files in the keep's hidden folder %s; look for it, then take the dump again", workName)
+	return fault.New("work-vanished", err, "the files of the unfinished dump in %s did not stay as they were written",
+		k.Where()).
+		Advise("something removes or changes files in the keep's hidden folder %s; look for it, then take the "+
+			"dump again", workName)
 }
 
 // move gives the dump its name: its moment and its kind.

@@ -18,12 +18,15 @@ import (
 func sample() *Manifest {
 	sum := strings.Repeat("ab", 32)
 	moment := time.Date(2026, 3, 14, 2, 30, 0, 123456000, time.UTC)
-	return &Manifest{Format: Version, Keep: "00ff00ff", Job: "nightly", Database: "a/b \"c\"\n<é>", Kind: Full, Moment: moment,
+	return &Manifest{Format: Version, Keep: "00ff00ff", Job: "nightly", Database: "a/b \"c\"\n<é>", Kind: Full,
+		Moment:  moment,
 		Started: moment, Finished: moment, Run: Run{ID: "00ff", Started: moment}, RawBytes: 4, StoredBytes: 3,
 		Payload: Payload{Type: TypeSQL, SQL: &SQL{Catalog: sum, Objects: map[string]int{"table": 2}, Tables: []Table{
-			{ID: "t", Name: "t", Columns: []string{"a"}, Rows: 3, Sum: sum[:32], Files: []string{"20-data/t/part-0001.sql"}},
+			{ID: "t", Name: "t", Columns: []string{"a"}, Rows: 3, Sum: sum[:32],
+				Files: []string{"20-data/t/part-0001.sql"}},
 			{ID: "u", Rows: 4, Sum: sum[:32]}}}},
-		Files: []File{{Path: "x", Bytes: 1, Raw: 2, SHA256: sum}, {Path: "20-data/t/part-0001.sql", Bytes: 2, Raw: 2, SHA256: sum}}}
+		Files: []File{{Path: "x", Bytes: 1, Raw: 2, SHA256: sum}, {Path: "20-data/t/part-0001.sql", Bytes: 2, Raw: 2,
+			SHA256: sum}}}
 }
 
 func TestEncodeAndDecode(t *testing.T) {
@@ -35,7 +38,8 @@ func TestEncodeAndDecode(t *testing.T) {
 	require.Equal(t, m, got)
 	require.Equal(t, id, gotID)
 	require.EqualValues(t, 7, got.Rows())
-	require.Equal(t, id+"  manifest.json\n"+m.Files[0].SHA256+"  x\n"+m.Files[1].SHA256+"  20-data/t/part-0001.sql\n", got.SumLines(id))
+	require.Equal(t, id+"  manifest.json\n"+m.Files[0].SHA256+"  x\n"+m.Files[1].SHA256+"  20-data/t/part-0001.sql\n",
+		got.SumLines(id))
 
 	// The check is what docs/format.md says a shell can do.
 	path := filepath.Join(t.TempDir(), Name)
@@ -65,15 +69,18 @@ func TestEncodeAndDecode(t *testing.T) {
 // TestWhatIsNotPossibleIsDamage: a manifest that was changed on purpose has a good check.
 func TestWhatIsNotPossibleIsDamage(t *testing.T) {
 	for say, spoil := range map[string]func(*Manifest){
-		"leads elsewhere":                func(m *Manifest) { m.Files[0].Path = "../../etc/passwd" },
-		"empty part":                     func(m *Manifest) { m.Files[0].Path = "/etc/passwd" },
-		"character that no keep writes":  func(m *Manifest) { m.Files[0].Path = "a b" },
-		"is hidden":                      func(m *Manifest) { m.Files[0].Path = ".work" },
-		"itself":                         func(m *Manifest) { m.Files[0].Path = "MANIFEST.json" },
-		"twice":                          func(m *Manifest) { m.Files[0].Path = "20-data/T/part-0001.sql" },
-		"a file and a folder":            func(m *Manifest) { m.Files[0].Path = "20-data/t" },
-		"the size of \"x\"":              func(m *Manifest) { m.Files[0].Bytes = -1 },
-		"the size of \"20-data":          func(m *Manifest) { m.Files[0].Raw, m.Files[1].Raw = math.MaxInt64, math.MaxInt64 },
+		"leads elsewhere":               func(m *Manifest) { m.Files[0].Path = "../../etc/passwd" },
+		"empty part":                    func(m *Manifest) { m.Files[0].Path = "/etc/passwd" },
+		"character that no keep writes": func(m *Manifest) { m.Files[0].Path = "a b" },
+		"is hidden":                     func(m *Manifest) { m.Files[0].Path = ".work" },
+		"itself":                        func(m *Manifest) { m.Files[0].Path = "MANIFEST.json" },
+		"twice":                         func(m *Manifest) { m.Files[0].Path = "20-data/T/part-0001.sql" },
+		"a file and a folder":           func(m *Manifest) { m.Files[0].Path = "20-data/t" },
+		"the size of \"x\"":             func(m *Manifest) { m.Files[0].Bytes = -1 },
+		"the size of \"20-data": func(m *Manifest) {
+			m.Files[0].Raw, m.Files[1].Raw = math.MaxInt64,
+				math.MaxInt64
+		},
 		"the digest of \"x\"":            func(m *Manifest) { m.Files[0].SHA256 = "ab" },
 		"not the sum":                    func(m *Manifest) { m.StoredBytes = math.MinInt64 },
 		"the counts of the table":        func(m *Manifest) { m.Payload.SQL.Tables[0].Rows = -3 },

@@ -11,7 +11,8 @@ import (
 )
 
 func FuzzIndex(f *testing.F) {
-	data, err := json.Marshal([]manifest.ObjectEntry{{Object: engine.Object{Kind: "table", Name: "t", Section: engine.Schema, Needs: []string{"x"}},
+	data, err := json.Marshal([]manifest.ObjectEntry{{Object: engine.Object{Kind: "table", Name: "t",
+		Section: engine.Schema, Needs: []string{"x"}},
 		File: "10-schema.sql", Offset: 3, Length: 9}})
 	require.NoError(f, err)
 	f.Add(data, []byte("CREATE TABLE t (a);"))

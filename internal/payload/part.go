@@ -21,7 +21,8 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
 			Through: t.Through, Condition: t.Condition, Files: []string{}}
 	}
-	found, err := rows.Scan(ctx, s.Snapshot, s.Catalog, &feed.Meter, func(ctx context.Context, table int) (rows.Sink, error) {
+	found, err := rows.Scan(ctx, s.Snapshot, s.Catalog, &feed.Meter, func(ctx context.Context, table int) (rows.Sink,
+		error) {
 		w := &partWriter{ctx: ctx, of: s, table: &s.Catalog.Tables[table], m: &s.out.Tables[table]}
 		return w, w.begin()
 	})

@@ -20,7 +20,8 @@ import (
 )
 
 func tooLarge(path string, bytes int64) error {
-	return fault.New("metadata-too-large", nil, "%s would have %d bytes, and at most %d are read", path, bytes, MaxMetadata).
+	return fault.New("metadata-too-large", nil, "%s would have %d bytes, and at most %d are read", path, bytes,
+		MaxMetadata).
 		Advise("the database has too many objects for one dump")
 }
 
@@ -123,7 +124,8 @@ func (r *Reader) whole(ctx context.Context, path string) ([]byte, error) {
 	if f, ok := r.d.Manifest.File(path); !ok {
 		return nil, Damage(r.d, fmt.Sprintf("it has no file %.80q", path))
 	} else if f.Raw > MaxMetadata {
-		return nil, Damage(r.d, fmt.Sprintf("%s has %d bytes of text, and at most %d are read", path, f.Raw, MaxMetadata))
+		return nil, Damage(r.d, fmt.Sprintf("%s has %d bytes of text, and at most %d are read", path, f.Raw,
+			MaxMetadata))
 	}
 	f, err := r.Open(ctx, path)
 	if err != nil {

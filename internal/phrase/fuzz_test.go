@@ -9,7 +9,8 @@ import (
 
 // FuzzPhrases reads what people write; what is understood is possible.
 func FuzzPhrases(f *testing.F) {
-	for _, s := range []string{"2026-03-14T09:30", "2026-10-25T01:30+01:00", "2026-03-14", "2 days ago", "90 min", "20 GiB", "15%", "99999999999 TiB"} {
+	for _, s := range []string{"2026-03-14T09:30", "2026-10-25T01:30+01:00", "2026-03-14", "2 days ago", "90 min",
+		"20 GiB", "15%", "99999999999 TiB"} {
 		f.Add(s)
 	}
 	zone, err := time.LoadLocation("Atlantic/Faroe")

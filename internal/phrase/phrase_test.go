@@ -29,7 +29,8 @@ func TestParseWhen(t *testing.T) {
 		require.Equal(t, want.day, w.Day, text)
 	}
 	for text, say := range map[string]string{
-		"2026-10-25T02:30": "was twice: the clock in Europe/Copenhagen repeated that hour; write 2026-10-25T02:30+02:00 or 2026-10-25T02:30+01:00",
+		"2026-10-25T02:30": "was twice: the clock in Europe/Copenhagen repeated that hour; write " +
+			"2026-10-25T02:30+02:00 or 2026-10-25T02:30+01:00",
 		"2026-03-29T02:30": "never was: the clock in Europe/Copenhagen skipped it",
 		"2026-02-30":       "not a date of the calendar",
 		"2026-02-30T10:00": "not a time of the calendar",
@@ -50,7 +51,8 @@ func TestUnits(t *testing.T) {
 	require.Equal(t, []string{"just now", "1 minute ago", "47 hours ago", "3 days ago"},
 		[]string{Ago(2e9), Ago(61e9), Ago(47 * time.Hour), Ago(73 * time.Hour)})
 	require.Equal(t, []string{"1 table", "1,200 tables", "2 indexes", "3 primary keys", "2 copies"},
-		[]string{Plural(1, "table"), Plural(1200, "table"), Plural(2, "index"), Plural(3, "primary key"), Plural(2, "copy")})
+		[]string{Plural(1, "table"), Plural(1200, "table"), Plural(2, "index"), Plural(3, "primary key"), Plural(2,
+			"copy")})
 	for text, n := range map[string]int64{"20 GiB": 20 << 30, "500 MB": 500e6, "4096 B": 4096, "1.5KiB": 1536} {
 		got, err := ParseBytes(text)
 		require.NoError(t, err)
@@ -84,7 +86,8 @@ func TestFloor(t *testing.T) {
 func TestWhatIsShownIsClean(t *testing.T) {
 	for text, want := range map[string]string{
 		"Skerryvoe – é": "Skerryvoe – é", "a\nb\tc": `a\nb\tc`, "\x1b[2Jx\x9b": `\x1b[2Jx\x9b`, "\u009b1m": `\u009b1m`,
-		"txt\u202egnp": `txt\u202egnp`, "a\u200bb": `a\u200bb`, "\u2028": `\u2028`, "\xff": `\xff`, "\U000e0041": `\U000e0041`,
+		"txt\u202egnp": `txt\u202egnp`, "a\u200bb": `a\u200bb`, "\u2028": `\u2028`, "\xff": `\xff`,
+		"\U000e0041": `\U000e0041`,
 	} {
 		require.Equal(t, want, Clean(text))
 	}

@@ -137,7 +137,8 @@ func ParseAge(s string) (time.Duration, error) {
 	if err != nil {
 		return 0, fmt.Errorf("%q is too long a time", s)
 	}
-	unit := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	unit := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour,
+		'w': 7 * 24 * time.Hour}
 	step := unit[m[2][0]]
 	if n > int64(maxAge/step) {
 		return 0, fmt.Errorf("%q is too long a time", s)

@@ -39,7 +39,9 @@ func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
 		t := now.Add(-d)
 		return When{Text: s, Until: t, Day: t.In(zone).Format(time.DateOnly)}, nil
 	}
-	return When{}, fmt.Errorf("%q is not a moment; write a time (2026-03-14T09:30), a date (2026-03-14) or an age (2 days, 90 min)", s)
+	return When{},
+		fmt.Errorf("%q is not a moment; write a time (2026-03-14T09:30), a date (2026-03-14) or an age (2 days, "+
+			"90 min)", s)
 }
 
 func parseTime(s string, m []string, zone *time.Location) (When, error) {

@@ -13,16 +13,24 @@ import (
 func (l *loader) choose() error {
 	l.tables = l.m.Tables()
 	if l.opt.Owners == Mine {
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners || o.Kind == "owner" })
+		l.objects = slices.DeleteFunc(l.objects,
+			func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners || o.Kind == "owner" })
 	}
 	if l.opt.Passive {
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })
+		l.objects = slices.DeleteFunc(l.objects,
+			func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })
 	}
 	switch l.opt.Part {
 	case Structure:
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return slices.Contains(rowLike, o.Kind) })
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
+			return slices.Contains(rowLike,
+				o.Kind)
+		})
 	case Rows:
-		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return !slices.Contains(rowLike, o.Kind) })
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
+			return !slices.Contains(rowLike,
+				o.Kind)
+		})
 	}
 	if err := l.only(); err != nil {
 		return err
@@ -65,11 +73,13 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 		}
 		switch len(hits) {
 		case 0:
-			return nil, fault.Wrong("table-absent", "the dump has no table %q", n).Advise("'grainkeep show' lists its tables")
+			return nil, fault.Wrong("table-absent", "the dump has no table %q",
+				n).Advise("'grainkeep show' lists its tables")
 		case 1:
 			wanted[hits[0]] = true
 		default:
-			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v", hits)
+			return nil, fault.Wrong("table-ambiguous", "the dump has several tables %q", n).Advise("name one of: %v",
+				hits)
 		}
 	}
 	for _, t := range m.Tables() {
@@ -132,7 +142,8 @@ func Needed(objects []manifest.ObjectEntry, tables map[string]bool) []manifest.O
 		}
 	}
 	for _, o := range objects { // what describes a taken object: its value, owner, grants
-		if o.Table == "" && len(o.Needs) > 0 && !slices.ContainsFunc(o.Needs, func(n string) bool { return !taken[n] }) {
+		if o.Table == "" && len(o.Needs) > 0 && !slices.ContainsFunc(o.Needs,
+			func(n string) bool { return !taken[n] }) {
 			switch o.Kind {
 			case "sequence value", "owner", "grants", "comment":
 				take(o.ID())

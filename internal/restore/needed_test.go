@@ -42,8 +42,10 @@ func TestNeeded(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"schema s", "type s.mood", "function s.next", "sequence s.a_id", "table s.a", "primary key a_pk", "trigger a_t",
-		"sequence value s.a_id", "comment type s.mood", "owner table s.a"}, ids(Needed(all, map[string]bool{"s.a": true})))
+	require.Equal(t, []string{"schema s", "type s.mood", "function s.next", "sequence s.a_id", "table s.a",
+		"primary key a_pk", "trigger a_t",
+		"sequence value s.a_id", "comment type s.mood", "owner table s.a"},
+		ids(Needed(all, map[string]bool{"s.a": true})))
 	both := ids(Needed(all, map[string]bool{"s.a": true, "s.b": true}))
 	require.Contains(t, both, "foreign key a_b")
 	require.Contains(t, both, "check uses b")
@@ -54,7 +56,8 @@ func TestNeeded(t *testing.T) {
 }
 
 func TestPickTables(t *testing.T) {
-	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: `s."A b"`, Schema: "s", Name: "A b"}, {ID: "s.t", Schema: "s", Name: "t"}, {ID: "z.t", Schema: "z", Name: "t"}}}}}
+	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: `s."A b"`,
+		Schema: "s", Name: "A b"}, {ID: "s.t", Schema: "s", Name: "t"}, {ID: "z.t", Schema: "z", Name: "t"}}}}}
 	for _, name := range []string{`s."A b"`, "A b", "s.A b"} {
 		got, err := PickTables(m, []string{name, "z.t"})
 		require.NoError(t, err)
@@ -68,9 +71,11 @@ func TestPickTables(t *testing.T) {
 }
 
 func TestPickPartitionedTables(t *testing.T) {
-	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: "a.t", Schema: "a", Name: "t"}, {ID: "b.t", Schema: "b", Name: "t"}, {ID: "a.only", Schema: "a", Name: "only"},
+	m := &manifest.Manifest{Payload: manifest.Payload{SQL: &manifest.SQL{Tables: []manifest.Table{{ID: "a.t",
+		Schema: "a", Name: "t"}, {ID: "b.t", Schema: "b", Name: "t"}, {ID: "a.only", Schema: "a", Name: "only"},
 		{ID: "a.p1", Schema: "a", Name: "p1", Tree: "a.p"}, {ID: "a.p2", Schema: "a", Name: "p2", Tree: "a.p"},
-		{ID: "a.h1", Schema: "a", Name: "h1", Tree: "a.h", Through: "a.h"}, {ID: "a.h2", Schema: "a", Name: "h2", Tree: "a.h", Through: "a.h"}}}}}
+		{ID: "a.h1", Schema: "a", Name: "h1", Tree: "a.h", Through: "a.h"}, {ID: "a.h2", Schema: "a", Name: "h2",
+			Tree: "a.h", Through: "a.h"}}}}}
 	pick := func(names ...string) string {
 		wanted, err := PickTables(m, names)
 		if err != nil {

@@ -72,7 +72,8 @@ func (o *Outcome) Warnings() (list []string) {
 		list = append(list, "the data breaks the "+r+": it was added without testing the rows that are there")
 	}
 	if len(o.SelfNamed) > 0 {
-		list = append(list, "restored under another name, these still name the old database: the "+strings.Join(o.SelfNamed, ", the "))
+		list = append(list,
+			"restored under another name, these still name the old database: the "+strings.Join(o.SelfNamed, ", the "))
 	}
 	for _, r := range o.LeftOut {
 		list = append(list, "the "+r.ID+" is left out: "+r.Why)
@@ -82,7 +83,8 @@ func (o *Outcome) Warnings() (list []string) {
 
 // Run restores what a plan ends with into a new database of a source. Until it is
 // complete, the database has a working name; if anything fails, it is removed.
-func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options, feed *event.Feed) (out *Outcome, err error) {
+func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options, feed *event.Feed) (out *Outcome,
+	err error) {
 	d := plan.Base
 	src, err := engine.Open(ctx, to)
 	if err != nil {
@@ -90,7 +92,8 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	}
 	defer src.Close()
 	if to.Engine != d.Manifest.Source.Engine {
-		return nil, fault.Wrong("engine-differs", "the dump is of %s, and the target is %s", d.Manifest.Source.Engine, to.Engine).
+		return nil, fault.Wrong("engine-differs", "the dump is of %s, and the target is %s", d.Manifest.Source.Engine,
+			to.Engine).
 			Advise("name a %s target with --to", d.Manifest.Source.Engine)
 	}
 	// What a killed restore or drill of this keep left is cleaned up by the next.
@@ -186,7 +189,8 @@ func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, feed 
 	}
 	from := d.Manifest.Source
 	if major(server.Version) < major(from.Version) && server.Product == from.Product {
-		feed.Warn("target-older", "", "the dump is of %s %s, and the target is the older %s: it may lack what the dump uses",
+		feed.Warn("target-older", "",
+			"the dump is of %s %s, and the target is the older %s: it may lack what the dump uses",
 			from.Product, from.Version, server.Version)
 	}
 	return nil
@@ -213,7 +217,8 @@ func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, feed 
 	if err != nil {
 		return nil, err
 	}
-	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, meter: &feed.Meter, out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
+	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, meter: &feed.Meter, out: &Outcome{Name: opt.Name,
+		Settings: t.Settings()}}
 	start := time.Now()
 	bad, err := verify.Present(ctx, d)
 	if err != nil {
@@ -258,8 +263,10 @@ func (l *loader) roles(ctx context.Context) error {
 		return err
 	}
 	if l.opt.Owners != Mine {
-		return fault.New("roles-missing", nil, "the dump names roles that the target lacks: %s", strings.Join(missing, ", ")).
-			Advise("create them there, or restore them from the job's dump of the server (JOB/+server), or add '--owners mine': everything then belongs to the restoring user")
+		return fault.New("roles-missing", nil, "the dump names roles that the target lacks: %s", strings.Join(missing,
+			", ")).
+			Advise("create them there, or restore them from the job's dump of the server (JOB/+server), or add " +
+				"'--owners mine': everything then belongs to the restoring user")
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
 		i := slices.IndexFunc(o.Roles, func(role string) bool { return slices.Contains(missing, role) })
@@ -295,7 +302,8 @@ func (l *loader) run(ctx context.Context) error {
 }
 
 // steps are the sections after the rows, as people call them.
-var steps = map[engine.Section]string{engine.Keys: "keys", engine.References: "foreign keys", engine.Finish: "indexes and the rest",
+var steps = map[engine.Section]string{engine.Keys: "keys", engine.References: "foreign keys",
+	engine.Finish: "indexes and the rest",
 	engine.Owners: "owners and grants", engine.Active: "what acts by itself"}
 
 // exec runs the objects of a section. The first that fails stops it, except a

@@ -80,7 +80,8 @@ func (s *scheduler) work(ctx context.Context) {
 	for {
 		for s.err == nil && ctx.Err() == nil && len(s.waiting) > 0 && s.next() < 0 {
 			if len(s.running) == 0 { // no dump that we wrote has that
-				s.err = payload.Damage(s.l.d, "its objects need each other in a circle, the "+s.waiting[0].ID()+" among them")
+				s.err = payload.Damage(s.l.d,
+					"its objects need each other in a circle, the "+s.waiting[0].ID()+" among them")
 				s.changed.Broadcast()
 				return
 			}

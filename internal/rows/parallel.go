@@ -9,7 +9,8 @@ import (
 )
 
 // InParallel runs workers over a list until it is empty or one of them fails.
-func InParallel[T any](ctx context.Context, workers int, list []T, work func(ctx context.Context, next func() (T, bool)) error) error {
+func InParallel[T any](ctx context.Context, workers int, list []T, work func(ctx context.Context,
+	next func() (T, bool)) error) error {
 	workers = min(workers, len(list))
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)

@@ -48,7 +48,8 @@ func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter 
 	order := slices.Clone(parts)
 	sort.SliceStable(order, func(a, b int) bool { return order[a].bytes > order[b].bytes })
 	meter.Pieces.Store(int64(len(order)))
-	err := InParallel(ctx, min(snap.Width(), maxReaders), order, func(ctx context.Context, next func() (*part, bool)) error {
+	err := InParallel(ctx, min(snap.Width(), maxReaders), order, func(ctx context.Context,
+		next func() (*part, bool)) error {
 		reader, err := snap.Reader(ctx)
 		if err != nil {
 			return err

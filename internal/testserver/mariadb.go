@@ -56,19 +56,24 @@ func StartMariaDB(parent string, settings ...string) (*MariaDB, error) {
 		return nil, err
 	}
 	data := filepath.Join(folder, "data")
-	install := m.command("mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	install := m.command("mariadb-install-db", "--no-defaults", "--datadir="+data,
+		"--auth-root-authentication-method=normal", "--skip-test-db")
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
 	}
-	m.args = append([]string{program, "--no-defaults", "--datadir=" + data, "--socket=" + m.socket(), fmt.Sprint("--port=", m.Port), "--bind-address=127.0.0.1",
-		"--pid-file=" + filepath.Join(folder, "pid"), "--log-error=" + filepath.Join(folder, "log"), "--log-bin=bin", "--server-id=1", "--binlog-format=row", "--sync-binlog=0",
-		"--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--lc-messages-dir=/usr/share/mysql"}, settings...)
+	m.args = append([]string{program, "--no-defaults", "--datadir=" + data, "--socket=" + m.socket(),
+		fmt.Sprint("--port=", m.Port), "--bind-address=127.0.0.1",
+		"--pid-file=" + filepath.Join(folder, "pid"), "--log-error=" + filepath.Join(folder, "log"), "--log-bin=bin",
+		"--server-id=1", "--binlog-format=row", "--sync-binlog=0",
+		"--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M",
+		"--lc-messages-dir=/usr/share/mysql"}, settings...)
 	if err := m.Start(); err != nil {
 		return nil, err
 	}
 	db := m.open("root", "")
 	defer db.Close()
-	_, err = db.Exec(fmt.Sprintf("CREATE USER %s@'%%'; GRANT ALL ON *.* TO %s@'%%' WITH GRANT OPTION; DELETE FROM mysql.global_priv WHERE user = ''; FLUSH PRIVILEGES", Admin, Admin))
+	_, err = db.Exec(fmt.Sprintf("CREATE USER %s@'%%'; GRANT ALL ON *.* TO %s@'%%' WITH GRANT OPTION; DELETE FROM "+
+		"mysql.global_priv WHERE user = ''; FLUSH PRIVILEGES", Admin, Admin))
 	return m, err
 }
 
@@ -130,7 +135,8 @@ func (m *MariaDB) Open(database string) *sql.DB { return m.open(Admin, database)
 
 func (m *MariaDB) open(user, database string) *sql.DB {
 	cfg := sqldriver.NewConfig()
-	cfg.User, cfg.Net, cfg.Addr, cfg.DBName, cfg.MultiStatements, cfg.Timeout = user, "unix", m.socket(), database, true, 5*time.Second
+	cfg.User, cfg.Net, cfg.Addr, cfg.DBName, cfg.MultiStatements, cfg.Timeout = user, "unix", m.socket(), database,
+		true, 5*time.Second
 	cfg.Logger = &sqldriver.NopLogger{}
 	c, err := sqldriver.NewConnector(cfg)
 	if err != nil {

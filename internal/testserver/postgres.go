@@ -92,7 +92,8 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 			return nil, err
 		}
 	}
-	if err := p.run("initdb", "-D", p.data(), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
+	if err := p.run("initdb", "-D", p.data(), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+		"--no-sync"); err != nil {
 		return nil, err
 	}
 	hba := "local all all trust\nhost all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"
@@ -102,8 +103,10 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 	if p.Port, err = freePort(); err != nil {
 		return nil, err
 	}
-	lines := append([]string{"listen_addresses = '127.0.0.1'", fmt.Sprintf("port = %d", p.Port), "unix_socket_directories = '" + folder + "'",
-		"fsync = off", "max_connections = 60", "shared_buffers = 128MB", "max_wal_size = 4GB", "log_min_messages = warning"}, settings...)
+	lines := append([]string{"listen_addresses = '127.0.0.1'", fmt.Sprintf("port = %d", p.Port),
+		"unix_socket_directories = '" + folder + "'",
+		"fsync = off", "max_connections = 60", "shared_buffers = 128MB", "max_wal_size = 4GB",
+		"log_min_messages = warning"}, settings...)
 	f, err := os.OpenFile(filepath.Join(p.data(), "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		return nil, err

@@ -32,7 +32,8 @@ func placed(t *testing.T) *keep.Dump {
 	s, err := k.Begin(ctx, "abcd")
 	require.NoError(t, err)
 	moment := time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC)
-	m := &manifest.Manifest{Format: 1, Keep: k.ID, Job: "nightly", Database: "a", Kind: manifest.Full, Moment: moment, Started: moment,
+	m := &manifest.Manifest{Format: 1, Keep: k.ID, Job: "nightly", Database: "a", Kind: manifest.Full, Moment: moment,
+		Started:  moment,
 		Finished: moment, Run: manifest.Run{ID: "abcd", Started: moment},
 		Payload: manifest.Payload{Type: manifest.TypeSQL, SQL: &manifest.SQL{Catalog: strings.Repeat("ab", 32)}}}
 	draft := s.Draft("a")
@@ -50,22 +51,40 @@ func placed(t *testing.T) *keep.Dump {
 
 func TestEveryFindingNamesItsFile(t *testing.T) {
 	for say, harm := range map[string]func(dir string) error{
-		"10-schema.sql is missing":                 func(dir string) error { return os.Remove(filepath.Join(dir, "10-schema.sql")) },
-		"10-schema.sql is cut short: 2 of 6 bytes": func(dir string) error { return os.Truncate(filepath.Join(dir, "10-schema.sql"), 2) },
-		"10-schema.sql is 4 bytes too long":        func(dir string) error { return os.Truncate(filepath.Join(dir, "10-schema.sql"), 10) },
+		"10-schema.sql is missing": func(dir string) error {
+			return os.Remove(filepath.Join(dir,
+				"10-schema.sql"))
+		},
+		"10-schema.sql is cut short: 2 of 6 bytes": func(dir string) error {
+			return os.Truncate(filepath.Join(dir,
+				"10-schema.sql"), 2)
+		},
+		"10-schema.sql is 4 bytes too long": func(dir string) error {
+			return os.Truncate(filepath.Join(dir,
+				"10-schema.sql"), 10)
+		},
 		"10-schema.sql is damaged: its digest": func(dir string) error {
 			return os.WriteFile(filepath.Join(dir, "10-schema.sql"), []byte("CREATA"), 0o600)
 		},
 		"10-schema.sql holds the bytes of 20-data/t/pa": func(dir string) error {
 			return os.WriteFile(filepath.Join(dir, "10-schema.sql"), []byte("INSERT"), 0o600)
 		},
-		"20-data/t/part-0001.sql is missing": func(dir string) error { return os.RemoveAll(filepath.Join(dir, "20-data")) },
+		"20-data/t/part-0001.sql is missing": func(dir string) error {
+			return os.RemoveAll(filepath.Join(dir,
+				"20-data"))
+		},
 		"10-schema.sql is not a regular file": func(dir string) error {
 			path := filepath.Join(dir, "10-schema.sql")
 			return os.Symlink(path+".real", path+".link")
 		},
-		"SHA256SUMS is missing":                  func(dir string) error { return os.Remove(filepath.Join(dir, "SHA256SUMS")) },
-		"SHA256SUMS does not match the manifest": func(dir string) error { return os.Truncate(filepath.Join(dir, "SHA256SUMS"), 1<<40) },
+		"SHA256SUMS is missing": func(dir string) error {
+			return os.Remove(filepath.Join(dir,
+				"SHA256SUMS"))
+		},
+		"SHA256SUMS does not match the manifest": func(dir string) error {
+			return os.Truncate(filepath.Join(dir,
+				"SHA256SUMS"), 1<<40)
+		},
 		"SHA256SUMS is not a regular file": func(dir string) error {
 			path := filepath.Join(dir, "SHA256SUMS")
 			if err := os.Remove(path); err != nil {
@@ -86,7 +105,8 @@ func TestEveryFindingNamesItsFile(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, r.Findings, 1, "%s: %v", say, r.Findings)
 		require.Contains(t, r.Findings[0], say)
-		if !strings.HasPrefix(say, "SHA256") && !strings.Contains(say, "its digest") && !strings.Contains(say, "holds the bytes") {
+		if !strings.HasPrefix(say, "SHA256") && !strings.Contains(say, "its digest") && !strings.Contains(say,
+			"holds the bytes") {
 			found, err := verify.Present(ctx, d)
 			require.NoError(t, err)
 			require.Len(t, found, 1, say)

@@ -149,7 +149,8 @@ func duel(what string, aim float64, against func() error, program, from, to stri
 
 func report(what string, aim float64, best, other time.Duration, ratios []float64, memory int64) {
 	sort.Float64s(ratios)
-	fmt.Printf("%-22s best %5.2f s against %5.2f s: ratio %.2f, median of the rounds %.2f (aim: at most %.2f); memory %d MiB (aim: at most 96)\n",
+	fmt.Printf("%-22s best %5.2f s against %5.2f s: ratio %.2f, median of the rounds %.2f (aim: at most %.2f); "+
+		"memory %d MiB (aim: at most 96)\n",
 		what, best.Seconds(), other.Seconds(), best.Seconds()/other.Seconds(), ratios[rounds/2], aim, memory)
 }
 
@@ -160,14 +161,18 @@ func benchSQLite(program, dir string, rows int) error {
 		return err
 	}
 	defer db.Close()
-	_, err = db.Exec(fmt.Sprintf(`CREATE TABLE booking (id INTEGER PRIMARY KEY, reference TEXT, passenger TEXT, made_at TEXT, price INTEGER, weight REAL, note TEXT);
+	_, err = db.Exec(fmt.Sprintf(`CREATE TABLE booking (id INTEGER PRIMARY KEY, reference TEXT, passenger TEXT,
+		made_at TEXT, price INTEGER, weight REAL, note TEXT);
 		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d)
-		INSERT INTO booking SELECT i, printf('TS%%07X', i * 37), 'Passenger number ' || (i %% 60000), datetime('2026-03-01', (i * 61 %% 20000000) || ' seconds'),
-			i * 7919 %% 90000, (i * 31 %% 100000) / 7.0, CASE i %% 3 WHEN 0 THEN NULL ELSE 'travels on deck ' || (i * 13 %% 500) || ' with a bicycle and a dog' END FROM n;`, rows))
+		INSERT INTO booking SELECT i, printf('TS%%07X', i * 37), 'Passenger number ' || (i %% 60000),
+			datetime('2026-03-01', (i * 61 %% 20000000) || ' seconds'),
+			i * 7919 %% 90000, (i * 31 %% 100000) / 7.0, CASE i %% 3 WHEN 0 THEN NULL ELSE 'travels on deck ' || (i
+				* 13 %% 500) || ' with a bicycle and a dog' END FROM n;`, rows))
 	if err != nil {
 		return err
 	}
-	return duel("full dump, SQLite", 1.3, func() error { return scanAll(db) }, program, path, filepath.Join(dir, "keep-sqlite"))
+	return duel("full dump, SQLite", 1.3, func() error { return scanAll(db) }, program, path, filepath.Join(dir,
+		"keep-sqlite"))
 }
 
 // scanAll reads every value through the driver and throws it away.
@@ -213,7 +218,8 @@ func benchPostgres(program, dir string, rows int) error {
 		return err
 	}
 	defer b.Close(ctx)
-	_, err = b.Exec(ctx, fmt.Sprintf(`CREATE TABLE booking AS SELECT i AS id, 'TS' || to_hex(i * 37::bigint) AS reference,
+	_, err = b.Exec(ctx, fmt.Sprintf(`CREATE TABLE booking AS SELECT i AS id, 'TS' || to_hex(i * 37::bigint) AS
+		reference,
 		'Passenger number ' || (i %% 60000) AS passenger, timestamp '2026-03-01' + (i::bigint * 61 %% 20000000) * interval '1 second' AS made_at,
 		i::bigint * 7919 %% 90000 AS price, ((i::bigint * 31 %% 100000) / 7.0)::numeric(12,4) AS weight,
 		'Cabin ' || (i::bigint * 13 %% 500) || ' on deck ' || (i %% 9) || (ARRAY[', travels with a dog', ', needs a ramp', ', vegetarian meals', ', late arrival'])[1 + i %% 4]
@@ -234,7 +240,9 @@ func benchPostgres(program, dir string, rows int) error {
 	if err := duel("full dump, PostgreSQL", 1.15, against, program, p.URL("bench"), store); err != nil {
 		return err
 	}
-	if _, err := b.Exec(ctx, "CREATE INDEX by_passenger ON booking (passenger); CREATE INDEX by_day ON booking (made_at, price); ALTER TABLE booking ADD CHECK (price >= 0)"); err != nil {
+	if _, err := b.Exec(ctx,
+		"CREATE INDEX by_passenger ON booking (passenger); CREATE INDEX by_day ON booking (made_at, price); ALTER "+
+			"TABLE booking ADD CHECK (price >= 0)"); err != nil {
 		return err
 	}
 	b.Close(ctx)
@@ -248,11 +256,14 @@ func benchRestore(program, store, dir string, p *testserver.Postgres) error {
 		return err
 	}
 	text := filepath.Join(dir, "all.sql")
-	if out, err := exec.Command("sh", "-c", "cd "+store+"/restore/bench/*/ && zstd -dcq $(find . -path './[0-9][0-9]-*.zst' | sort) > "+text).CombinedOutput(); err != nil {
+	if out, err := exec.Command("sh", "-c",
+		"cd "+store+"/restore/bench/*/ && zstd -dcq $(find . -path './[0-9][0-9]-*.zst' | sort) > "+text).
+		CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
 	client := func(database string, args ...string) error {
-		cmd := exec.Command("psql", append([]string{"-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", "-h", "127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", testserver.Admin, "-d", database}, args...)...)
+		cmd := exec.Command("psql", append([]string{"-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", "-h",
+			"127.0.0.1", "-p", fmt.Sprint(p.Port), "-U", testserver.Admin, "-d", database}, args...)...)
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%w: %s", err, out)
 		}
@@ -260,7 +271,8 @@ func benchRestore(program, store, dir string, p *testserver.Postgres) error {
 	}
 	return contest{what: "restore, PostgreSQL", aim: 0.75,
 		prepare: func() error {
-			return client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours", "-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT")
+			return client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours",
+				"-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT")
 		},
 		against: func() error { return client("theirs", "-f", text) },
 		between: func() error { return client("postgres", "-c", "DROP DATABASE theirs", "-c", "CHECKPOINT") },

@@ -14,7 +14,8 @@ import (
 // benchMariaDB measures a dump against the interactive client that streams the same
 // rows, and a restore against the client's bulk load of them.
 func benchMariaDB(program, dir string, rows int) error {
-	m, err := testserver.StartMariaDB(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=", "--max-binlog-size=1G")
+	m, err := testserver.StartMariaDB(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=",
+		"--max-binlog-size=1G")
 	if err != nil {
 		return err
 	}
@@ -24,10 +25,13 @@ func benchMariaDB(program, dir string, rows int) error {
 	if err := run("", "CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
 		return err
 	}
-	err = run("bench", fmt.Sprintf(`CREATE TABLE booking (id int PRIMARY KEY, reference varchar(12), passenger varchar(40), made_at datetime, price bigint, weight decimal(12,4), note varchar(120));
-		INSERT INTO booking SELECT seq, concat('TS', hex(seq * 37)), concat('Passenger number ', seq %% 60000), '2026-03-01' + INTERVAL (seq * 61 %% 20000000) SECOND, seq * 7919 %% 90000, (seq * 31 %% 100000) / 7,
+	err = run("bench", fmt.Sprintf(`CREATE TABLE booking (id int PRIMARY KEY, reference varchar(12), passenger
+		varchar(40), made_at datetime, price bigint, weight decimal(12,4), note varchar(120));
+		INSERT INTO booking SELECT seq, concat('TS', hex(seq * 37)), concat('Passenger number ', seq %% 60000),
+			'2026-03-01' + INTERVAL (seq * 61 %% 20000000) SECOND, seq * 7919 %% 90000, (seq * 31 %% 100000) / 7,
 		concat('Cabin ', seq * 13 %% 500, ' on deck ', seq %% 9, elt(1 + seq %% 4, ', travels with a dog', ', needs a ramp', ', vegetarian meals', ', late arrival'),
-			', paid at ', elt(1 + seq * 7 %% 5, 'Halsund', 'Ternoy', 'Skerryvoe', 'Gullhaven', 'Brattholm'), ' counter ', seq * 17 %% 23) FROM seq_1_to_%d`, rows))
+			', paid at ', elt(1 + seq * 7 %% 5, 'Halsund', 'Ternoy', 'Skerryvoe', 'Gullhaven', 'Brattholm'),
+				' counter ', seq * 17 %% 23) FROM seq_1_to_%d`, rows))
 	if err != nil {
 		return err
 	}
@@ -54,7 +58,8 @@ func benchMariaDB(program, dir string, rows int) error {
 		return err
 	}
 	text := filepath.Join(dir, "rows.txt")
-	if err := run("bench", "SELECT * FROM booking INTO OUTFILE '"+filepath.Join(m.Folder, "rows.txt")+"' CHARACTER SET utf8mb4"); err != nil {
+	if err := run("bench", "SELECT * FROM booking INTO OUTFILE '"+filepath.Join(m.Folder,
+		"rows.txt")+"' CHARACTER SET utf8mb4"); err != nil {
 		return err
 	}
 	if err := os.Rename(filepath.Join(m.Folder, "rows.txt"), text); err != nil {
@@ -65,7 +70,10 @@ func benchMariaDB(program, dir string, rows int) error {
 	}
 	return contest{what: "restore, MariaDB", aim: 1.0,
 		prepare: func() error {
-			return run("", "DROP DATABASE IF EXISTS ours; DROP DATABASE IF EXISTS theirs; CREATE DATABASE theirs CHARACTER SET utf8mb4; CREATE TABLE theirs.booking LIKE bench.booking; ALTER TABLE theirs.booking DROP KEY by_passenger, DROP KEY by_day")
+			return run("",
+				"DROP DATABASE IF EXISTS ours; DROP DATABASE IF EXISTS theirs; CREATE DATABASE theirs CHARACTER "+
+					"SET utf8mb4; CREATE TABLE theirs.booking LIKE bench.booking; ALTER TABLE theirs.booking DROP KEY "+
+					"by_passenger, DROP KEY by_day")
 		},
 		against: func() error {
 			return client("theirs", "LOAD DATA LOCAL INFILE '"+text+"' INTO TABLE booking CHARACTER SET utf8mb4; "+keys)

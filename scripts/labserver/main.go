@@ -75,7 +75,8 @@ func start(kind, state string) error {
 		return err
 	}
 	fmt.Println(s.URL(""))
-	fmt.Fprintf(os.Stderr, "The databases bookings, cargo and roster are there. Try:\n  grainkeep survey --from %s\n", s.URL(""))
+	fmt.Fprintf(os.Stderr, "The databases bookings, cargo and roster are there. Try:\n  grainkeep survey --from %s\n",
+		s.URL(""))
 	return nil
 }
 

@@ -62,7 +62,8 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 		}
 		into = append(into, name)
 	}
-	if len(set) > 0 && counting >= 0 { // with a SET a 0 is a new number, whatever the sql_mode says, unless it is set too
+	// with a SET a 0 is a new number, whatever the sql_mode says, unless it is set too
+	if len(set) > 0 && counting >= 0 {
 		set = append(set, into[counting]+" = "+variable(counting))
 		into[counting] = variable(counting)
 	}
@@ -85,9 +86,12 @@ func (c *column) field(variable string) (value string, ok bool) {
 		return variable + " + 0", true
 	case "inet4", "inet6", "uuid": // bytes are taken for the value itself
 		return "convert(" + variable + " USING ascii)", true
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "bit", "date", "datetime", "timestamp", "time",
-		"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
-		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "bit", "date", "datetime",
+		"timestamp", "time",
+		"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "binary", "varbinary", "tinyblob", "blob",
+		"mediumblob", "longblob",
+		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		return "", true
 	}
 	return "", false

@@ -12,7 +12,9 @@ import (
 func BenchmarkRowsBecomeFields(b *testing.B) {
 	var text strings.Builder
 	for i := range 20000 {
-		fmt.Fprintf(&text, "(%d,'TS%X','Passenger number %d','2026-03-01 10:%02d:00',%d,%d.1429,'Cabin %d on deck %d, needs a ramp, paid at Halsund counter %d'),\n", i, i*37, i, i%60, i*7919, i, i%500, i%9, i%23)
+		fmt.Fprintf(&text,
+			"(%d,'TS%X','Passenger number %d','2026-03-01 10:%02d:00',%d,%d.1429,'Cabin %d on deck %d, needs a "+
+				"ramp, paid at Halsund counter %d'),\n", i, i*37, i, i%60, i*7919, i, i%500, i%9, i%23)
 	}
 	rows := strings.TrimSuffix(text.String(), ",\n") + ";\n"
 	b.SetBytes(int64(len(rows)))

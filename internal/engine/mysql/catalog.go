@@ -55,7 +55,9 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 	if r.s.maria && r.s.version >= 100500 {
 		comment = "schema_comment"
 	}
-	rows, err := r.c.rows(ctx, "SELECT default_character_set_name, default_collation_name, "+comment+" FROM information_schema.schemata WHERE schema_name = "+literal(r.database))
+	rows, err := r.c.rows(ctx,
+		"SELECT default_character_set_name, default_collation_name, "+comment+" FROM information_schema.schemata "+
+			"WHERE schema_name = "+literal(r.database))
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +72,8 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 }
 
 func gone(what string) error {
-	return fault.New("object-gone", nil, "%s was dropped while its definition was read", what).Advise("take the dump again")
+	return fault.New("object-gone", nil, "%s was dropped while its definition was read",
+		what).Advise("take the dump again")
 }
 
 // definition runs SHOW CREATE and gives the column of that name.
@@ -83,7 +86,8 @@ func (r *catalogReader) definition(ctx context.Context, what, name string, colum
 		return "", nil, gone(strings.ToLower(what) + " " + name)
 	}
 	if rows[0][column] == "" {
-		return "", nil, fault.New(engine.RightsMissing, nil, "this user may not read the definition of the %s %s", strings.ToLower(what), name).
+		return "", nil, fault.New(engine.RightsMissing, nil, "this user may not read the definition of the %s %s",
+			strings.ToLower(what), name).
 			Advise("'grainkeep grants' prints what is needed")
 	}
 	return rows[0][column], rows[0], nil
@@ -140,8 +144,10 @@ func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone st
 // routines are functions, procedures and packages. Their bodies are not looked at when
 // they are made, so their order does not matter.
 func (r *catalogReader) routines(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, `SELECT routine_type, routine_name, sql_mode, collation_connection FROM information_schema.routines
-		WHERE routine_schema = database() AND routine_type IN ('FUNCTION', 'PROCEDURE', 'PACKAGE', 'PACKAGE BODY') ORDER BY routine_type = 'PACKAGE BODY', 1, 2`)
+	rows, err := r.c.rows(ctx, `SELECT routine_type, routine_name, sql_mode, collation_connection FROM
+		information_schema.routines
+		WHERE routine_schema = database() AND routine_type IN ('FUNCTION', 'PROCEDURE', 'PACKAGE', 'PACKAGE BODY')
+			ORDER BY routine_type = 'PACKAGE BODY', 1, 2`)
 	if err != nil {
 		return err
 	}
@@ -150,7 +156,8 @@ func (r *catalogReader) routines(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(r.acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql, row[2], row[3], ""))
+		r.add(r.acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql,
+			row[2], row[3], ""))
 	}
 	return nil
 }
@@ -174,7 +181,8 @@ func (r *catalogReader) views(ctx context.Context) error {
 		}
 		names = append(names, quote(row[0]))
 		text[quote(row[0])] = sql
-		object[quote(row[0])] = r.acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish}, sql, "", facts[3], "")
+		object[quote(row[0])] = r.acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish},
+			sql, "", facts[3], "")
 	}
 	known := map[string]string{}
 	for _, o := range r.objects {
@@ -195,7 +203,8 @@ func (r *catalogReader) views(ctx context.Context) error {
 				put(other, append(path, name))
 			}
 			_, later := object[other]
-			if id := known[other]; id != "" && other != name && (!later || done[other]) && !slices.Contains(o.Needs, id) {
+			if id := known[other]; id != "" && other != name && (!later || done[other]) && !slices.Contains(o.Needs,
+				id) {
 				o.Needs = append(o.Needs, id)
 			}
 		}
@@ -210,7 +219,8 @@ func (r *catalogReader) views(ctx context.Context) error {
 
 // triggers come in the order in which they fire.
 func (r *catalogReader) triggers(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, `SELECT trigger_name, event_object_table, sql_mode, collation_connection FROM information_schema.triggers
+	rows, err := r.c.rows(ctx, `SELECT trigger_name, event_object_table, sql_mode, collation_connection FROM
+		information_schema.triggers
 		WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order`)
 	if err != nil {
 		return err
@@ -220,14 +230,17 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(r.acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]), Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
+		r.add(r.acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]),
+			Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
 	}
 	return nil
 }
 
 // events act by themselves: a drill leaves them out.
 func (r *catalogReader) events(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, "SELECT event_name, sql_mode, collation_connection, time_zone FROM information_schema.events WHERE event_schema = database() ORDER BY 1")
+	rows, err := r.c.rows(ctx,
+		"SELECT event_name, sql_mode, collation_connection, time_zone FROM information_schema.events WHERE "+
+			"event_schema = database() ORDER BY 1")
 	if err != nil {
 		return err
 	}
@@ -236,7 +249,8 @@ func (r *catalogReader) events(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(r.acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2], row[3]))
+		r.add(r.acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2],
+			row[3]))
 	}
 	return nil
 }

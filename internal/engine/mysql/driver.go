@@ -148,7 +148,8 @@ func hasCode(err error, codes ...uint16) bool {
 // too many connections, a file it cannot write.
 func ownTrouble(n uint16) bool {
 	switch n {
-	case 1213, 1021, 1030, 1037, 1038, 1040, 1041, 1053, 1114, 1135, 1152, 1158, 1159, 1160, 1161, 1317, 1836, 1927, 3169:
+	case 1213, 1021, 1030, 1037, 1038, 1040, 1041, 1053, 1114, 1135, 1152, 1158, 1159, 1160, 1161, 1317, 1836, 1927,
+		3169:
 		return true
 	}
 	return false
@@ -163,16 +164,20 @@ func plain(ctx context.Context, err error) error {
 	var m *sqldriver.MySQLError
 	if !errors.As(err, &m) {
 		if errors.Is(err, sqldriver.ErrPktTooLarge) {
-			return fault.New("packet-too-large", nil, "a statement or value is larger than the server's max_allowed_packet").
+			return fault.New("packet-too-large", nil,
+				"a statement or value is larger than the server's max_allowed_packet").
 				Advise("raise it on the server, at most 1 GiB")
 		}
-		return fault.New(engine.Trouble, err, "the connection to the server was lost").Advise("look into the server's log")
+		return fault.New(engine.Trouble, err,
+			"the connection to the server was lost").Advise("look into the server's log")
 	}
 	switch {
 	case ownTrouble(m.Number):
 		return fault.New(engine.Trouble, m, "the server is in trouble").Advise("look into the server's log")
-	case m.Number == codePrivilege || m.Number == codeTableAccess || m.Number == codeAccessDB || m.Number == 1370 || m.Number == 1143 || m.Number == 1419:
-		return fault.New(engine.RightsMissing, m, "this user lacks a right").Advise("'grainkeep grants' prints what is needed")
+	case m.Number == codePrivilege || m.Number == codeTableAccess || m.Number == codeAccessDB || m.Number == 1370 ||
+		m.Number == 1143 || m.Number == 1419:
+		return fault.New(engine.RightsMissing, m,
+			"this user lacks a right").Advise("'grainkeep grants' prints what is needed")
 	case m.Number == codePacket:
 		return fault.New("packet-too-large", m, "a statement is larger than the target's max_allowed_packet").
 			Advise("raise it on the server, at most 1 GiB")
@@ -234,7 +239,8 @@ func usualPassword(cfg *sqldriver.Config) error {
 	}
 	defer f.Close()
 	if st, err := f.Stat(); err == nil && st.Mode().Perm()&0o077 != 0 {
-		return fault.Wrong("secret-exposed", "others can read the password file %s", path).Advise("chmod 600 %s", engine.ShellQuote(path))
+		return fault.Wrong("secret-exposed", "others can read the password file %s", path).Advise("chmod 600 %s",
+			engine.ShellQuote(path))
 	}
 	return clientOptions(f, cfg)
 }
@@ -285,7 +291,8 @@ func (s *source) connect(ctx context.Context, database string) (*conn, error) {
 	if s.maria {
 		own += "SET max_statement_time = 0;\n"
 	}
-	if _, err := c.exec(ctx, settings+own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", max(1, int(s.at.LockWait.Seconds())))); err != nil {
+	if _, err := c.exec(ctx, settings+own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", max(1,
+		int(s.at.LockWait.Seconds())))); err != nil {
 		c.close()
 		return nil, fmt.Errorf("session settings: %w", err)
 	}

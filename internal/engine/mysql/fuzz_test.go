@@ -13,7 +13,8 @@ import (
 
 // FuzzDataFile reads the head and the rows of a file of rows.
 func FuzzDataFile(f *testing.F) {
-	f.Add([]byte("SET a;\nINSERT INTO `t` (`a`, `b`) VALUES\n(1,'x\\'y'),\n(NULL,x'00ff');\n"), "INSERT INTO `t` (`a`, `b`) VALUES\n")
+	f.Add([]byte("SET a;\nINSERT INTO `t` (`a`, `b`) VALUES\n(1,'x\\'y'),\n(NULL,x'00ff');\n"),
+		"INSERT INTO `t` (`a`, `b`) VALUES\n")
 	f.Fuzz(func(t *testing.T, data []byte, head string) {
 		in := bufio.NewReaderSize(bytes.NewReader(data), 4096)
 		_, target, err := headOf(in)
@@ -28,7 +29,8 @@ func FuzzDataFile(f *testing.F) {
 
 // FuzzDefinition takes definitions and scripts apart.
 func FuzzDefinition(f *testing.F) {
-	f.Add("CREATE TABLE `t` (\n  `a` enum('x,y','z') NOT NULL DEFAULT 'x' COMMENT 'a (b',\n  PRIMARY KEY (`a`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+	f.Add("CREATE TABLE `t` (\n  `a` enum('x,y','z') NOT NULL DEFAULT 'x' COMMENT 'a (b',\n  PRIMARY KEY (`a`)\n) " +
+		"ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
 	f.Add("DELIMITER ;;\nCREATE TRIGGER x BEGIN END;;\nDELIMITER ;\nSET a;\n")
 	f.Fuzz(func(t *testing.T, sql string) {
 		for _, s := range statements(sql) {

@@ -32,7 +32,8 @@ func (drv) Grants(at engine.Location, purpose engine.Purpose, databases []string
 	case engine.ForRestore:
 		g.restore()
 	default:
-		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, changes, drill or restore")
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q",
+			purpose).Advise("use dump, changes, drill or restore")
 	}
 	return g.String(), nil
 }
@@ -62,7 +63,8 @@ func (g *grants) dump() {
 	for _, d := range g.databases {
 		g.give(read, grantedOn(d)+"`.*")
 	}
-	g.line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave it out where")
+	g.line("-- reads the bodies of routines, and users and their rights (and the hashes of their passwords: leave " +
+		"it out where")
 	g.line("-- there are no routines, and users need not be dumped)")
 	g.give("SELECT", "mysql.*")
 	g.line("-- the short lock that gives several readers one moment; without it there is one reader")
@@ -90,13 +92,15 @@ func (g *grants) restore() {
 		places = append(places, grantedOn(d)+"`.*", grantedOn(d+"_before_")+"%`.*")
 	}
 	for _, p := range places {
-		g.give("SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, LOCK TABLES, CREATE VIEW, SHOW VIEW,\n  TRIGGER, EVENT, CREATE ROUTINE, ALTER ROUTINE, EXECUTE", p)
+		g.give("SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, LOCK TABLES, CREATE VIEW, "+
+			"SHOW VIEW,\n  TRIGGER, EVENT, CREATE ROUTINE, ALTER ROUTINE, EXECUTE", p)
 	}
 	if len(g.databases) > 0 {
 		g.line("-- reads the bodies of routines that are moved")
 		g.give("SELECT", "mysql.*")
 	}
-	g.line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with '--owners mine':")
+	g.line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with " +
+		"'--owners mine':")
 	g.line("-- everything then acts for this user")
 	g.give("SET USER", "*.*")
 	g.line("-- sees who uses a database before it is moved aside")
@@ -113,14 +117,20 @@ func (g *grants) trusting() {
 // ByHand gives the shell lines that restore a dump with the server's client.
 func (drv) ByHand(d engine.HandDump) []string {
 	client := "mariadb --sandbox --default-character-set=binary --binary-mode --max-allowed-packet=1G"
-	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client \"$new\" || exit 1; done)", d.Unpack)
-	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, --password, …); for MySQL, say mysql;",
-		"# --sandbox keeps it from running commands that may stand in a file; MySQL and clients before mid-2024 have no such switch",
+	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
+		"\"$new\" || exit 1; done)", d.Unpack)
+	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, " +
+		"--password, …); for MySQL, say mysql;",
+		"# --sandbox keeps it from running commands that may stand in a file; MySQL and clients before mid-2024 " +
+			"have no such switch",
 		"# a row that is larger than the server's own max_allowed_packet stops it: raise that first",
 		"client='" + client + "'"}
 	if d.Database == engine.ServerWide {
-		return append(lines, "# users and roles that are there already are left as they are; --force goes on where a right cannot be given",
-			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client --force mysql || exit 1; done)", d.Unpack))
+		return append(lines,
+			"# users and roles that are there already are left as they are; --force goes on where a right cannot "+
+				"be given",
+			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
+				"--force mysql || exit 1; done)", d.Unpack))
 	}
 	return append(lines,
 		"# the name of the new database; it must not exist yet",

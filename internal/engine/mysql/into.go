@@ -53,7 +53,9 @@ func (t *target) alike(ctx context.Context, c *conn) error {
 		}
 		for _, a := range was.columns {
 			if b, there := find(is.columns, quote(a.name)); there && !a.generated && !a.sameText(b) {
-				return fault.New("target-differs", nil, "the column %s of %s in %s is another than the dumped one: %s in %s, and was %s in %s", quote(a.name), o.Name, t.work, b.kind, b.charset, a.kind, a.charset).
+				return fault.New("target-differs", nil,
+					"the column %s of %s in %s is another than the dumped one: %s in %s, and was %s in %s",
+					quote(a.name), o.Name, t.work, b.kind, b.charset, a.kind, a.charset).
 					Advise("restore the structure first: --part structure")
 			}
 		}

@@ -199,18 +199,19 @@ func (r *reader) short(ctx context.Context, h *handle, one longOne) ([][]byte, e
 	}
 	written := make([][]byte, len(h.forms))
 	rows := 0
-	err := r.c.each(ctx, "SELECT "+strings.Join(asked, ", ")+" FROM "+h.table+one.where, func(values []driver.Value) error {
-		rows++
-		for i, f := range h.forms {
-			var v held
-			rest, err := appendValue(nil, values[i], f, &v)
-			if err != nil {
-				return err
+	err := r.c.each(ctx, "SELECT "+strings.Join(asked, ", ")+" FROM "+h.table+one.where,
+		func(values []driver.Value) error {
+			rows++
+			for i, f := range h.forms {
+				var v held
+				rest, err := appendValue(nil, values[i], f, &v)
+				if err != nil {
+					return err
+				}
+				written[i] = append(v, rest...)
 			}
-			written[i] = append(v, rest...)
-		}
-		return nil
-	})
+			return nil
+		})
 	if err == nil && rows != 1 {
 		err = fmt.Errorf("there are %d rows%s", rows, one.where)
 	}
@@ -231,18 +232,21 @@ func (r *reader) pieces(ctx context.Context, h *handle, one longOne, n int, take
 	c, length := h.columns[h.long[n]], one.lengths[n]
 	left := length
 	bytes := quote(c.name)
-	if strings.HasSuffix(c.kind, "text") { // else it would count characters; a CAST would be bounded by the packet limit
+	// else it would count characters; a CAST would be bounded by the packet limit
+	if strings.HasSuffix(c.kind, "text") {
 		bytes = "convert(" + bytes + " USING binary)"
 	}
 	starts := []string{"SELECT 1 AS grainkeep_start"}
 	for at := step; at < left; at += step {
 		starts = append(starts, "SELECT "+strconv.FormatInt(at+1, 10))
 	}
-	query := fmt.Sprintf("SELECT substring(%s, grainkeep_start, %d), grainkeep_start FROM (%s) AS grainkeep_pieces STRAIGHT_JOIN %s%s", bytes, step, strings.Join(starts, " UNION ALL "), h.table, one.where)
+	query := fmt.Sprintf("SELECT substring(%s, grainkeep_start, %d), grainkeep_start FROM (%s) AS "+
+		"grainkeep_pieces STRAIGHT_JOIN %s%s", bytes, step, strings.Join(starts, " UNION ALL "), h.table, one.where)
 	err = r.c.each(ctx, query, func(values []driver.Value) error {
 		p, _ := values[0].([]byte)
 		if start := strconv.FormatInt(length-left+1, 10); int64(len(p)) != min(step, left) || text(values[1]) != start {
-			return fmt.Errorf("%d bytes of %s from byte %s on came where %d from byte %s on were expected%s", len(p), bytes, text(values[1]), min(step, left), start, one.where)
+			return fmt.Errorf("%d bytes of %s from byte %s on came where %d from byte %s on were expected%s", len(p),
+				bytes, text(values[1]), min(step, left), start, one.where)
 		}
 		left -= int64(len(p))
 		return take(p)

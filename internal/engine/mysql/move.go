@@ -103,18 +103,21 @@ func (m *move) moved(ctx context.Context) (bool, error) {
 	if err != nil || len(left) > 0 {
 		return false, err
 	}
-	there, err := m.c.value(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+literal(m.to)+") OR EXISTS (SELECT 1 FROM information_schema.routines WHERE routine_schema = "+literal(m.to)+")")
+	there, err := m.c.value(ctx,
+		"SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+literal(m.to)+") OR EXISTS (SELECT 1 FROM information_schema.routines WHERE routine_schema = "+literal(m.to)+")")
 	return there == "1", err
 }
 
 func unfinished(err error, from, to string) error {
-	return fault.New(codeUnfinished, err, "the database %s is partly called %s now, and nothing of it is lost", from, to).
+	return fault.New(codeUnfinished, err, "the database %s is partly called %s now, and nothing of it is lost", from,
+		to).
 		Advise("the next restore or drill with this keep at this server goes on with it")
 }
 
 // begun tells whether everything was noted, and of the same database.
 func (m *move) begun(ctx context.Context) (bool, error) {
-	if n, err := m.c.value(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = "+literal(m.to)+" AND table_name = '"+noted+"'"); err != nil || n == "0" {
+	if n, err := m.c.value(ctx,
+		"SELECT count(*) FROM information_schema.tables WHERE table_schema = "+literal(m.to)+" AND table_name = '"+noted+"'"); err != nil || n == "0" {
 		return false, err
 	}
 	from, err := m.c.value(ctx, "SELECT `sql` FROM "+m.noted()+" WHERE step = 0")
@@ -146,17 +149,21 @@ func (m *move) begin(ctx context.Context) error {
 			return err
 		}
 		m.made = true
-	} else if listed, err := m.s.tables(ctx, m.c, []string{m.to}); err != nil || len(listed) > 1 || len(listed) == 1 && listed[0].name != noted {
+	} else if listed, err := m.s.tables(ctx, m.c, []string{m.to}); err != nil || len(listed) > 1 ||
+		len(listed) == 1 && listed[0].name != noted {
 		return errors.Join(err, fault.New("target-exists", nil, "the database %s has come into being meanwhile", m.to))
 	}
-	rows, err := m.c.rows(ctx, `SELECT table_name, column_name, column_default FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name)
+	rows, err := m.c.rows(ctx, `SELECT table_name, column_name, column_default FROM information_schema.columns JOIN
+		information_schema.tables USING (table_schema, table_name)
 		WHERE table_schema = database() AND table_type NOT LIKE '%VIEW' AND column_default LIKE 'nextval(%'`)
 	if err != nil {
 		return err
 	}
 	list := []step{{"", m.from}}
 	for _, row := range rows {
-		list = append(list, step{"default of " + quote(row[0]), fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]), strings.ReplaceAll(row[2], quote(m.from)+".", quote(m.to)+"."))})
+		list = append(list, step{"default of " + quote(row[0]),
+			fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]),
+				strings.ReplaceAll(row[2], quote(m.from)+".", quote(m.to)+"."))})
 	}
 	for _, o := range cat.Objects {
 		if strings.HasPrefix(o.SQL, "SET sql_mode") { // it has settings of its own: it does not move
@@ -171,11 +178,14 @@ func (m *move) begin(ctx context.Context) error {
 type step struct{ what, sql string }
 
 func (m *move) note(ctx context.Context, list []step) error {
-	if _, err := m.c.exec(ctx, "CREATE TABLE IF NOT EXISTS "+m.noted()+" (step int PRIMARY KEY, what varchar(200), `sql` longtext) CHARACTER SET utf8mb4; START TRANSACTION"); err != nil {
+	if _, err := m.c.exec(ctx,
+		"CREATE TABLE IF NOT EXISTS "+m.noted()+" (step int PRIMARY KEY, what varchar(200), `sql` longtext) "+
+			"CHARACTER SET utf8mb4; START TRANSACTION"); err != nil {
 		return err
 	}
 	for i, s := range list {
-		if _, err := m.c.exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s, %s)", m.noted(), i, literal(s.what), literal(s.sql))); err != nil {
+		if _, err := m.c.exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s, %s)", m.noted(), i, literal(s.what),
+			literal(s.sql))); err != nil {
 			return err
 		}
 	}
@@ -188,7 +198,8 @@ func (m *move) tables(ctx context.Context) error {
 	if _, err := m.c.exec(ctx, "USE "+quote(m.from)); err != nil {
 		return err
 	}
-	triggers, err := m.c.rows(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = database()")
+	triggers, err := m.c.rows(ctx,
+		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = database()")
 	if err != nil {
 		return err
 	}
@@ -226,7 +237,9 @@ func (m *move) rest(ctx context.Context) error {
 		case fault.HasCode(err, engine.Trouble) || ctx.Err() != nil:
 			return err
 		case err != nil && !hasCode(err, codesThere...):
-			m.lost = append(m.lost, fmt.Sprintf("the %s could not be made again in the database %s: %v; its SQL is in the table %s there", row[1], m.to, err, noted))
+			m.lost = append(m.lost,
+				fmt.Sprintf("the %s could not be made again in the database %s: %v; its SQL is in the table %s there",
+					row[1], m.to, err, noted))
 			continue
 		}
 		if _, err := m.c.exec(ctx, "DELETE FROM "+m.noted()+" WHERE step = "+row[0]); err != nil {

@@ -69,11 +69,14 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 		}
 		switch {
 		case hasCode(err, codeLockWait):
-			return nil, fault.New("locked", nil, "the tables could not be pinned within %s: others hold a lock", s.at.LockWait).Advise("%s", s.holders(ctx))
+			return nil, fault.New("locked", nil, "the tables could not be pinned within %s: others hold a lock",
+				s.at.LockWait).Advise("%s", s.holders(ctx))
 		case err != nil:
 			return nil, err
 		case time.Now().After(end):
-			return nil, fault.New("structure-changing", nil, "tables of %s are being made, renamed or dropped all the time", strings.Join(databases, ", ")).Advise("dump it at a quieter hour")
+			return nil, fault.New("structure-changing", nil,
+				"tables of %s are being made, renamed or dropped all the time", strings.Join(databases,
+					", ")).Advise("dump it at a quieter hour")
 		}
 	}
 }
@@ -148,7 +151,8 @@ func (s *source) hold(ctx context.Context, p *pin) (err error) {
 	}
 	var list []string
 	for _, d := range p.databases {
-		rows, err := s.home.rows(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = "+literal(d)+" AND table_type = 'BASE TABLE'")
+		rows, err := s.home.rows(ctx,
+			"SELECT table_name, engine FROM information_schema.tables WHERE table_schema = "+literal(d)+" AND table_type = 'BASE TABLE'")
 		if err != nil {
 			return err
 		}
@@ -238,7 +242,8 @@ func (s *source) positionOf(ctx context.Context, p *pin) (err error) {
 		}
 	}
 	if err == nil && p.position.File != "" {
-		gtid, err := s.home.value(ctx, fmt.Sprintf("SELECT binlog_gtid_pos(%s, %d)", literal(p.position.File), p.position.Offset))
+		gtid, err := s.home.value(ctx, fmt.Sprintf("SELECT binlog_gtid_pos(%s, %d)", literal(p.position.File),
+			p.position.Offset))
 		if err == nil && gtid != "" {
 			p.position.GTID = gtid
 		}
@@ -278,7 +283,8 @@ func (p *pin) touch(ctx context.Context, c *conn, first string) error {
 		return err
 	}
 	for _, t := range p.tables {
-		if _, err := c.rows(ctx, "SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
+		if _, err := c.rows(ctx,
+			"SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
 			return err
 		}
 	}
@@ -287,5 +293,6 @@ func (p *pin) touch(ctx context.Context, c *conn, first string) error {
 
 // transactional says whether an engine's tables are part of a snapshot.
 func transactional(engine string) bool {
-	return strings.EqualFold(engine, "InnoDB") || strings.EqualFold(engine, "ROCKSDB") || strings.EqualFold(engine, "TokuDB")
+	return strings.EqualFold(engine, "InnoDB") || strings.EqualFold(engine, "ROCKSDB") || strings.EqualFold(engine,
+		"TokuDB")
 }

@@ -149,7 +149,9 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	if history {
 		columns = withPeriod(columns)
 	} else if t.versioned {
-		r.warns = append(r.warns, fmt.Sprintf("the history of %s is not part of the dump: servers before MariaDB 10.11 cannot load it", t.name))
+		r.warns = append(r.warns,
+			fmt.Sprintf("the history of %s is not part of the dump: servers before MariaDB 10.11 cannot load it",
+				t.name))
 	}
 	for _, c := range columns {
 		if c.generated {
@@ -178,7 +180,8 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		h.asked[0] = "HIGH_PRIORITY " + h.asked[0]
 	}
 	e := engine.Table{ID: id, Name: t.name, Columns: names, Bytes: t.bytes, Rows: t.rows, Handle: &h,
-		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n", RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
+		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n",
+			RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
 	if err := r.ranges(ctx, t, &e, &h); err != nil {
 		return err
@@ -200,7 +203,8 @@ func withPeriod(columns []column) []column {
 	if named {
 		return columns
 	}
-	return append(columns, column{name: "row_start", kind: "timestamp", period: true}, column{name: "row_end", kind: "timestamp", period: true})
+	return append(columns, column{name: "row_start", kind: "timestamp", period: true}, column{name: "row_end",
+		kind: "timestamp", period: true})
 }
 
 // ranges lets several readers share a large table, by ranges of its primary key, where

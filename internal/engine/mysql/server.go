@@ -20,7 +20,8 @@ func (s *source) serverSnapshot(ctx context.Context) (engine.Snapshot, error) {
 	if err := r.users(ctx, s.at.Passwords); err != nil {
 		return nil, err
 	}
-	return &serverWide{moment, &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.objects, Warnings: r.warns}}, nil
+	return &serverWide{moment, &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.objects,
+		Warnings: r.warns}}, nil
 }
 
 type serverWide struct {
@@ -37,7 +38,8 @@ func (w *serverWide) Ask(context.Context, string) (string, error)   { return "",
 func (w *serverWide) Close() error                                  { return nil }
 
 var (
-	secret   = regexp.MustCompile(` IDENTIFIED (?:BY|VIA|WITH)\b.*?(?: REQUIRE| WITH (?:GRANT|MAX)| PASSWORD EXPIRE| ACCOUNT|$)`)
+	secret = regexp.MustCompile(` IDENTIFIED (?:BY|VIA|WITH)\b.*?(?: REQUIRE| WITH (?:GRANT|MAX)| PASSWORD EXPIRE|
+		ACCOUNT|$)`)
 	password = regexp.MustCompile(` IDENTIFIED BY PASSWORD '[^']*'`)
 )
 
@@ -48,14 +50,19 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 	if r.s.maria {
 		isRole = "is_role"
 	}
-	rows, err := r.c.rows(ctx, "SELECT user, host, "+isRole+" FROM mysql.user WHERE user NOT IN ('mariadb.sys', 'mysql.sys', 'mysql.session', 'mysql.infoschema', 'PUBLIC') ORDER BY 3 DESC, 1, 2")
+	rows, err := r.c.rows(ctx,
+		"SELECT user, host, "+isRole+" FROM mysql.user WHERE user NOT IN ('mariadb.sys', 'mysql.sys', "+
+			"'mysql.session', 'mysql.infoschema', 'PUBLIC') ORDER BY 3 DESC, 1, 2")
 	if err != nil {
-		r.warns = append(r.warns, "this user may not read the server's users and rights: they are not part of the dump; 'grainkeep grants' prints what is needed")
+		r.warns = append(r.warns,
+			"this user may not read the server's users and rights: they are not part of the dump; 'grainkeep "+
+				"grants' prints what is needed")
 		return nil //nolint:nilerr // what it may read is a dump too
 	}
 	for _, row := range rows {
 		name := quote(row[0])
-		o := engine.Object{Kind: "role", Name: name, Section: engine.Schema, SQL: "CREATE ROLE IF NOT EXISTS " + name + ";\n"}
+		o := engine.Object{Kind: "role", Name: name, Section: engine.Schema, SQL: "CREATE ROLE IF NOT EXISTS " +
+			name + ";\n"}
 		if row[2] != "Y" {
 			name += "@" + quote(row[1])
 			if o, err = r.user(ctx, name, passwords); err != nil {
@@ -71,7 +78,8 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		for _, g := range grants {
 			sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
 		}
-		r.add(engine.Object{Kind: "grants", Name: name, Section: engine.Finish, Rule: true, Needs: []string{o.ID()}, SQL: sql.String()})
+		r.add(engine.Object{Kind: "grants", Name: name, Section: engine.Finish, Rule: true, Needs: []string{o.ID()},
+			SQL: sql.String()})
 	}
 	return nil
 }
@@ -95,7 +103,8 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 		if !strings.Contains(sql, " ACCOUNT LOCK") {
 			sql += " ACCOUNT LOCK"
 		}
-		o.Note = fmt.Sprintf("was made locked, if it was missing, since passwords are not part of the dump: ALTER USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
+		o.Note = fmt.Sprintf("was made locked, if it was missing, since passwords are not part of the dump: ALTER "+
+			"USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
 	}
 	o.SQL = sql + ";\n"
 	return o, nil

@@ -105,7 +105,8 @@ func headOf(in *bufio.Reader) (settings, target string, err error) {
 		if err != nil {
 			return "", "", err
 		}
-		if before, after, ok := strings.Cut("\n"+text.String(), "\n"+insert); ok && strings.HasSuffix(after, values) && strings.Count(after, "`")%2 == 0 {
+		if before, after, ok := strings.Cut("\n"+text.String(), "\n"+insert); ok && strings.HasSuffix(after,
+			values) && strings.Count(after, "`")%2 == 0 {
 			return strings.TrimPrefix(before, "\n") + "\n", strings.TrimSuffix(after, values), nil
 		}
 	}

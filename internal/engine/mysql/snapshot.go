@@ -25,7 +25,9 @@ func (s *source) Snapshot(ctx context.Context, database string) (engine.Snapshot
 	if database == engine.ServerWide {
 		return s.serverSnapshot(ctx)
 	}
-	if there, err := s.home.value(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database)); err != nil || there == "0" {
+	if there, err := s.home.value(ctx,
+		"SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database)); err != nil ||
+		there == "0" {
 		if err == nil {
 			err = fault.New("database-absent", nil, "there is no database %s at %s", database, s.where())
 		}
@@ -66,7 +68,9 @@ func (p *snapshot) read(ctx context.Context) error {
 		p.cat.Position = &p.pin.position
 	}
 	if len(r.outside) > 0 && p.pin.keeper == nil {
-		p.cat.Warnings = append(p.cat.Warnings, fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s", strings.Join(r.outside, ", ")))
+		p.cat.Warnings = append(p.cat.Warnings,
+			fmt.Sprintf("these tables have no transactions and are read as they are when it is their turn: %s",
+				strings.Join(r.outside, ", ")))
 	}
 	return nil
 }
@@ -95,7 +99,8 @@ func (p *snapshot) Width() int               { return len(p.pin.readers) }
 func (p *snapshot) Confirm(ctx context.Context) error {
 	for _, c := range p.pin.readers {
 		if _, err := c.value(ctx, "SELECT 1"); err != nil {
-			return fault.New("snapshot-lost", err, "the snapshot of %s was lost while it was read", p.database).Advise("take the dump again")
+			return fault.New("snapshot-lost", err, "the snapshot of %s was lost while it was read",
+				p.database).Advise("take the dump again")
 		}
 	}
 	return nil

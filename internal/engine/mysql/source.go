@@ -76,7 +76,9 @@ func (s *source) Close() error {
 // Describe reads the server's facts.
 func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	d := engine.Server{Product: s.product(), Version: s.shown, Wide: true}
-	rows, err := s.home.rows(ctx, "SELECT current_user(), utc_timestamp(6), IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, @@global.time_zone), @@datadir")
+	rows, err := s.home.rows(ctx,
+		"SELECT current_user(), utc_timestamp(6), IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, "+
+			"@@global.time_zone), @@datadir")
 	if err != nil {
 		return d, err
 	}
@@ -97,7 +99,8 @@ func (s *source) log(ctx context.Context) (string, error) {
 	if s.maria && s.version < 100601 {
 		days = "@@expire_logs_days"
 	}
-	rows, err := s.home.rows(ctx, "SELECT @@log_bin, @@global.binlog_format, @@global.binlog_row_image, round("+days+", 1)")
+	rows, err := s.home.rows(ctx,
+		"SELECT @@log_bin, @@global.binlog_format, @@global.binlog_row_image, round("+days+", 1)")
 	if err != nil {
 		return "", err
 	}
@@ -141,9 +144,12 @@ const systemDatabases = "'mysql', 'sys', 'information_schema', 'performance_sche
 
 // Databases lists what this user can see.
 func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
-	rows, err := s.home.rows(ctx, `SELECT s.schema_name, coalesce(t.bytes, 0), s.schema_name IN (`+systemDatabases+`) OR `+scratchNamed+`
-		FROM information_schema.schemata s LEFT JOIN (SELECT table_schema, sum(data_length + index_length) AS bytes FROM information_schema.tables GROUP BY table_schema) t
-		ON t.table_schema = s.schema_name WHERE s.schema_name NOT IN ('information_schema', 'performance_schema') ORDER BY s.schema_name`)
+	rows, err := s.home.rows(ctx, `SELECT s.schema_name, coalesce(t.bytes, 0), s.schema_name IN
+		(`+systemDatabases+`) OR `+scratchNamed+`
+		FROM information_schema.schemata s LEFT JOIN (SELECT table_schema, sum(data_length + index_length) AS bytes
+			FROM information_schema.tables GROUP BY table_schema) t
+		ON t.table_schema = s.schema_name WHERE s.schema_name NOT IN ('information_schema', 'performance_schema')
+			ORDER BY s.schema_name`)
 	if err != nil {
 		return nil, err
 	}
@@ -157,9 +163,12 @@ func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
 
 // holders names who keeps others waiting, for the advice of a lock that did not come.
 func (s *source) holders(ctx context.Context) string {
-	rows, err := s.home.rows(ctx, `SELECT id, user, host, time, left(replace(coalesce(info, command), '\n', ' '), 60) FROM information_schema.processlist
-		WHERE id <> connection_id() AND command NOT IN ('Daemon', 'Binlog Dump') AND user NOT IN ('system user', 'event_scheduler')
-		AND coalesce(state, '') NOT LIKE 'Waiting for%' AND (command <> 'Sleep' OR id IN (SELECT trx_mysql_thread_id FROM information_schema.innodb_trx)) ORDER BY time DESC LIMIT 3`)
+	rows, err := s.home.rows(ctx, `SELECT id, user, host, time, left(replace(coalesce(info, command), '\n', ' '),
+		60) FROM information_schema.processlist
+		WHERE id <> connection_id() AND command NOT IN ('Daemon', 'Binlog Dump') AND user NOT IN ('system user',
+			'event_scheduler')
+		AND coalesce(state, '') NOT LIKE 'Waiting for%' AND (command <> 'Sleep' OR id IN (SELECT trx_mysql_thread_id
+			FROM information_schema.innodb_trx)) ORDER BY time DESC LIMIT 3`)
 	if err != nil || len(rows) == 0 {
 		return "see who is busy with 'SHOW FULL PROCESSLIST', or give it more time with lock_wait"
 	}

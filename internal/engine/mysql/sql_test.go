@@ -11,9 +11,13 @@ import (
 )
 
 func TestDefinitionsAreTakenApart(t *testing.T) {
-	tab, err := parse("CREATE TABLE `t` (\n  `id` int(11) NOT NULL AUTO_INCREMENT,\n  `a,b` enum('x,(y','it''s','') CHARACTER SET latin1 DEFAULT 'x,(y' COMMENT 'it''s, \\'odd\\' (',\n"+
-		"  `n` int(11) DEFAULT nextval(`here`.`seq`),\n  `f` float(7,3) DEFAULT NULL,\n  `g``h` int(11) GENERATED ALWAYS AS (`id` * 2) VIRTUAL,\n  PRIMARY KEY (`id`),\n  UNIQUE KEY `u` (`a,b`(3)),\n"+
-		"  FULLTEXT KEY `w` (`a,b`),\n  CONSTRAINT `fk` FOREIGN KEY (`n`) REFERENCES `o` (`id`),\n  CONSTRAINT `c` CHECK (`n` > 0 and `f` <> ')')\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='(x, y)'\n PARTITION BY HASH (`id`)", "here")
+	tab, err := parse("CREATE TABLE `t` (\n  `id` int(11) NOT NULL AUTO_INCREMENT,\n  `a,b` "+
+		"enum('x,(y','it''s','') CHARACTER SET latin1 DEFAULT 'x,(y' COMMENT 'it''s, \\'odd\\' (',\n"+
+		"  `n` int(11) DEFAULT nextval(`here`.`seq`),\n  `f` float(7,3) DEFAULT NULL,\n  `g``h` int(11) GENERATED "+
+		"ALWAYS AS (`id` * 2) VIRTUAL,\n  PRIMARY KEY (`id`),\n  UNIQUE KEY `u` (`a,b`(3)),\n"+
+		"  FULLTEXT KEY `w` (`a,b`),\n  CONSTRAINT `fk` FOREIGN KEY (`n`) REFERENCES `o` (`id`),\n  CONSTRAINT "+
+		"`c` CHECK (`n` > 0 and `f` <> ')')\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='(x, y)'\n "+
+		"PARTITION BY HASH (`id`)", "here")
 	require.NoError(t, err)
 	require.Equal(t, []string{"UNIQUE KEY `u` (`a,b`(3))", "FULLTEXT KEY `w` (`a,b`)"}, tab.keys)
 	require.Equal(t, []string{"CONSTRAINT `fk` FOREIGN KEY (`n`) REFERENCES `o` (`id`)"}, tab.references)
@@ -28,7 +32,8 @@ func TestDefinitionsAreTakenApart(t *testing.T) {
 	require.Equal(t, number, f, "an ENUM with an empty member is written by number")
 
 	// A column that counts by itself keeps one key; tables without transactions keep all.
-	tab, err = parse("CREATE TABLE `t` (\n  `n` int(11) NOT NULL AUTO_INCREMENT,\n  KEY `k` (`n`),\n  KEY `l` (`n`)\n) ENGINE=InnoDB", "")
+	tab, err = parse("CREATE TABLE `t` (\n  `n` int(11) NOT NULL AUTO_INCREMENT,\n  KEY `k` (`n`),\n  KEY `l` "+
+		"(`n`)\n) ENGINE=InnoDB", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"KEY `l` (`n`)"}, tab.keys)
 	tab, err = parse("CREATE TABLE `t` (\n  `n` int(11),\n  KEY `k` (`n`)\n) ENGINE=MyISAM", "")
@@ -40,7 +45,8 @@ func TestDefinitionsAreTakenApart(t *testing.T) {
 
 func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
 	require.Equal(t, []string{"SET a = 1;", "CREATE TRIGGER x BEGIN SET b = 1; END", "SET c = 2;", "CREATE y // z"},
-		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = 2;\nDELIMITER ///\nCREATE y // z///\nDELIMITER ;\n"))
+		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = "+
+			"2;\nDELIMITER ///\nCREATE y // z///\nDELIMITER ;\n"))
 	require.Equal(t, []string{"A;\nB;"}, statements("A;\nB;\n"))
 }
 
@@ -48,7 +54,8 @@ func TestRowsBecomeFields(t *testing.T) {
 	const head = "SET a;\nINSERT INTO `x\n(1` (`a`) VALUES\n"
 	rewrite := func(rows string) (string, *bulkRows) {
 		// Byte by byte: whatever the state machine stands in may end there.
-		b := &bulkRows{in: bufio.NewReader(iotest.OneByteReader(strings.NewReader(rows))), head: head, enums: []bool{true}, seen: func(int64) {}}
+		b := &bulkRows{in: bufio.NewReader(iotest.OneByteReader(strings.NewReader(rows))), head: head,
+			enums: []bool{true}, seen: func(int64) {}}
 		out, err := io.ReadAll(b)
 		require.NoError(t, err)
 		return string(out), b
@@ -64,7 +71,8 @@ func TestRowsBecomeFields(t *testing.T) {
 		require.Equal(t, want, got)
 		require.Zero(t, b.none)
 	}
-	for _, bad := range []string{"1", "('a", "('a'b);\n", "(x'0);\n", "(x'0');\n", "(x'0g');\n", "(1;\n", "(1", "(1)", "(1),\n", "(1);", "(,1);\n", "(1);\n" + head, "(1);\nINSERT", "(1);\n(2);\n"} {
+	for _, bad := range []string{"1", "('a", "('a'b);\n", "(x'0);\n", "(x'0');\n", "(x'0g');\n", "(1;\n", "(1", "(1)",
+		"(1),\n", "(1);", "(,1);\n", "(1);\n" + head, "(1);\nINSERT", "(1);\n(2);\n"} {
 		_, b := rewrite(bad)
 		require.Error(t, b.err, bad)
 	}
@@ -73,7 +81,8 @@ func TestRowsBecomeFields(t *testing.T) {
 }
 
 func TestHeadsOfFiles(t *testing.T) {
-	settings, target, err := headOf(bufio.NewReader(strings.NewReader("SET a;\nINSERT INTO `odd\n VALUES\n` (`x`) VALUES\n(1);\n")))
+	settings, target, err := headOf(bufio.NewReader(strings.NewReader("SET a;\nINSERT INTO `odd\n VALUES\n` (`x`) " +
+		"VALUES\n(1);\n")))
 	require.NoError(t, err)
 	require.Equal(t, "SET a;\n|`odd\n VALUES\n` (`x`)", settings+"|"+target)
 	_, target, err = headOf(bufio.NewReader(strings.NewReader("SET a;\n")))

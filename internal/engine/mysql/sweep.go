@@ -11,8 +11,10 @@ import (
 // Sweep drops the scratch databases of a keep whose maker is gone; those that were
 // complete get their names. Anything else with such a name is only listed.
 func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, err error) {
-	rows, err := s.home.rows(ctx, `SELECT s.schema_name, is_used_lock(concat('grainkeep_', substring_index(s.schema_name, '_', -1))) IS NOT NULL,
-		EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name AND t.table_name = '`+mark+`'),
+	rows, err := s.home.rows(ctx, `SELECT s.schema_name, is_used_lock(concat('grainkeep_',
+		substring_index(s.schema_name, '_', -1))) IS NOT NULL,
+		EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name AND t.table_name =
+			'`+mark+`'),
 		NOT EXISTS (SELECT 1 FROM information_schema.tables t WHERE t.table_schema = s.schema_name)
 		FROM information_schema.schemata s WHERE `+scratchNamed+` ORDER BY 1`)
 	for _, r := range rows {
@@ -22,7 +24,8 @@ func (s *source) Sweep(ctx context.Context, keepID string) (swept engine.Swept, 
 		}
 		keep, name := "", ""
 		if marked {
-			if m, err := s.home.rows(ctx, "SELECT keep, name FROM "+quote(database)+"."+mark); err == nil && len(m) > 0 {
+			if m, err := s.home.rows(ctx, "SELECT keep, name FROM "+quote(database)+"."+mark); err == nil &&
+				len(m) > 0 {
 				keep, name = m[0][0], m[0][1]
 			}
 		}
@@ -60,7 +63,8 @@ func (s *source) complete(ctx context.Context, swept *engine.Swept, work string)
 	lost, err := s.place(context.WithoutCancel(ctx), work, name, aside)
 	swept.Notes = append(swept.Notes, lost...)
 	if err != nil {
-		swept.Notes = append(swept.Notes, fmt.Sprintf("the restore of the database %s, which was killed, cannot be finished: %v", name, err))
+		swept.Notes = append(swept.Notes,
+			fmt.Sprintf("the restore of the database %s, which was killed, cannot be finished: %v", name, err))
 		return nil
 	}
 	swept.Finished = append(swept.Finished, name)

@@ -14,7 +14,9 @@ import (
 // keys, its foreign keys.
 func (r *catalogReader) readTables(ctx context.Context) error {
 	sizes := map[string][2]int64{}
-	rows, err := r.c.rows(ctx, "SELECT table_name, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables WHERE table_schema = database()")
+	rows, err := r.c.rows(ctx,
+		"SELECT table_name, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables "+
+			"WHERE table_schema = database()")
 	if err != nil {
 		return err
 	}
@@ -97,7 +99,8 @@ func parse(sql, database string) (*table, error) {
 			t.references = append(t.references, item)
 			continue
 		case innodb && secondary.MatchString(item):
-			if counted != "" && strings.HasPrefix(secondary.ReplaceAllString(item, ""), counted) && !hasPrimary(list, counted) {
+			if counted != "" && strings.HasPrefix(secondary.ReplaceAllString(item, ""), counted) && !hasPrimary(list,
+				counted) {
 				counted = "" // a column that counts by itself must have one key from the start
 			} else {
 				t.keys = append(t.keys, item)
@@ -196,7 +199,8 @@ func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 func (r *catalogReader) addKeys(id, set string, keys []string) {
 	var together []string
 	key := func(name string, list []string) {
-		r.add(engine.Object{Kind: "keys", Name: name, Table: id, Needs: []string{"table " + id}, Section: engine.Keys, Beside: engine.Alone, Locks: []string{id},
+		r.add(engine.Object{Kind: "keys", Name: name, Table: id, Needs: []string{"table " + id}, Section: engine.Keys,
+			Beside: engine.Alone, Locks: []string{id},
 			SQL: set + "ALTER TABLE " + id + "\n  ADD " + strings.Join(list, ",\n  ADD ") + ";\n"})
 	}
 	for _, k := range keys {
@@ -211,7 +215,8 @@ func (r *catalogReader) addKeys(id, set string, keys []string) {
 	}
 }
 
-var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES ((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
+var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES " +
+	"((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
 
 // addReference makes a foreign key. The rows are tested by a query, which fails where
 // some have no parent; the server would copy the whole table to do it. A key to another
@@ -219,7 +224,8 @@ var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(
 func (r *catalogReader) addReference(id, set, item string) {
 	m := reference.FindStringSubmatch(item)
 	add := set + "ALTER TABLE " + id + " ADD " + item + ";\n"
-	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted.FindString(item), Table: id, Needs: []string{"table " + id}, Section: engine.References,
+	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted.FindString(item), Table: id,
+		Needs: []string{"table " + id}, Section: engine.References,
 		Rule: true, SQL: add, Beside: engine.Alone, Locks: []string{id}}
 	if m != nil {
 		other := m[3]
@@ -230,7 +236,9 @@ func (r *catalogReader) addReference(id, set, item string) {
 			there = append(there, "c."+child[i]+" IS NOT NULL")
 		}
 		o.Unchecked = add
-		o.SQL = fmt.Sprintf("SET @rows_without_parent = (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there, " AND "), other, strings.Join(match, " AND ")) + add
+		o.SQL = fmt.Sprintf("SET @rows_without_parent = (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT "+
+			"EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there,
+			" AND "), other, strings.Join(match, " AND ")) + add
 		if strings.Contains(other, ".") {
 			o.Section, o.Beside, o.Locks = engine.Active, "", nil
 		} else {

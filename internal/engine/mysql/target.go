@@ -21,7 +21,8 @@ const mark = "grainkeep_scratch"
 
 // marks says whether a table is a mark.
 func marks(database, table string) bool {
-	return table == mark && (strings.HasPrefix(database, engine.DrillPrefix) || strings.HasPrefix(database, engine.RestorePrefix))
+	return table == mark && (strings.HasPrefix(database, engine.DrillPrefix) || strings.HasPrefix(database,
+		engine.RestorePrefix))
 }
 
 func liveLock(run string) string { return "grainkeep_" + run }
@@ -66,8 +67,10 @@ func (t *target) create(ctx context.Context) error {
 	if _, err := t.s.home.exec(ctx, create); err != nil {
 		return fmt.Errorf("creating the database: %w", err)
 	}
-	_, err = t.s.home.exec(ctx, fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64), name varchar(64), aside varchar(64)) CHARACTER SET utf8mb4; INSERT INTO %s.%s VALUES (%s, %s, '', '')",
-		quote(t.work), mark, quote(t.work), mark, literal(t.spec.KeepID), literal(t.spec.Run)))
+	_, err = t.s.home.exec(ctx,
+		fmt.Sprintf("CREATE TABLE %s.%s (keep varchar(64), run varchar(64), name varchar(64), aside varchar(64)) "+
+			"CHARACTER SET utf8mb4; INSERT INTO %s.%s VALUES (%s, %s, '', '')",
+			quote(t.work), mark, quote(t.work), mark, literal(t.spec.KeepID), literal(t.spec.Run)))
 	return err
 }
 
@@ -95,7 +98,8 @@ func (t *target) vacant(ctx context.Context) error {
 	if err != nil || !there {
 		return err
 	}
-	users, err := t.s.home.value(ctx, "SELECT count(*) FROM information_schema.processlist WHERE db = "+literal(t.spec.Name)+" AND id <> connection_id()")
+	users, err := t.s.home.value(ctx,
+		"SELECT count(*) FROM information_schema.processlist WHERE db = "+literal(t.spec.Name)+" AND id <> connection_id()")
 	if err != nil {
 		return err
 	}
@@ -107,7 +111,8 @@ func (t *target) vacant(ctx context.Context) error {
 }
 
 func (s *source) has(ctx context.Context, database string) (bool, error) {
-	n, err := s.home.value(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database))
+	n, err := s.home.value(ctx,
+		"SELECT count(*) FROM information_schema.schemata WHERE schema_name = "+literal(database))
 	return n != "0", err
 }
 
@@ -153,7 +158,10 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		return "", err
 	}
 	if there {
-		if aside, err = t.spec.AsideName(64, func(name string) (bool, error) { return t.s.has(ctx, name) }); err != nil {
+		if aside, err = t.spec.AsideName(64, func(name string) (bool, error) {
+			return t.s.has(ctx,
+				name)
+		}); err != nil {
 			return "", err
 		}
 	}
@@ -170,7 +178,8 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 
 // intend writes into the mark what is to be done.
 func (s *source) intend(ctx context.Context, work, name, aside string) error {
-	_, err := s.home.exec(ctx, fmt.Sprintf("UPDATE %s.%s SET name = %s, aside = %s", quote(work), mark, literal(name), literal(aside)))
+	_, err := s.home.exec(ctx, fmt.Sprintf("UPDATE %s.%s SET name = %s, aside = %s", quote(work), mark, literal(name),
+		literal(aside)))
 	return err
 }
 
@@ -222,7 +231,9 @@ func (t *target) Discard(ctx context.Context) error {
 
 // Missing lists the users and roles that the server lacks.
 func (t *target) Missing(ctx context.Context, roles []string) (missing []string, err error) {
-	rows, err := t.s.home.rows(ctx, "SELECT concat('`', replace(user, '`', '``'), '`', IF(host = '', '', concat('@`', replace(host, '`', '``'), '`'))) FROM mysql.user")
+	rows, err := t.s.home.rows(ctx,
+		"SELECT concat('`', replace(user, '`', '``'), '`', IF(host = '', '', concat('@`', replace(host, '`', "+
+			"'``'), '`'))) FROM mysql.user")
 	if err != nil {
 		return nil, nil //nolint:nilerr // this user may not know; the server will say what it lacks
 	}

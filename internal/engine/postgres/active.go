@@ -12,7 +12,8 @@ import (
 // active reads what acts by itself once it is there: event triggers, publications,
 // subscriptions, settings of the database. It comes last, and not in a drill.
 func (r *catalogReader) active(ctx context.Context) error {
-	err := r.simple(ctx, simple{class: "pg_event_trigger", kind: "event trigger", rank: rankWatching, section: engine.Active, rule: true,
+	err := r.simple(ctx, simple{class: "pg_event_trigger", kind: "event trigger", rank: rankWatching,
+		section: engine.Active, rule: true,
 		query: "event_triggers"})
 	if err != nil {
 		return err
@@ -26,7 +27,8 @@ func (r *catalogReader) active(ctx context.Context) error {
 }
 
 func (r *catalogReader) publications(ctx context.Context) error {
-	return r.simple(ctx, simple{class: "pg_publication", kind: "publication", rank: rankActive, section: engine.Active, rule: true,
+	return r.simple(ctx, simple{class: "pg_publication", kind: "publication", rank: rankActive,
+		section: engine.Active, rule: true,
 		query: "publications"})
 }
 
@@ -43,23 +45,32 @@ type subscriptionsRow struct {
 // server. Only an administrator may read where they connect to.
 func (r *catalogReader) subscriptions(ctx context.Context) error {
 	var connection string
-	err := r.c.QueryRow(ctx, "SELECT CASE WHEN has_column_privilege('pg_subscription', 'subconninfo', 'SELECT') THEN 's.subconninfo' ELSE '''''' END").Scan(&connection)
+	err := r.c.QueryRow(ctx,
+		"SELECT CASE WHEN has_column_privilege('pg_subscription', 'subconninfo', 'SELECT') THEN 's.subconninfo' "+
+			"ELSE '''''' END").Scan(&connection)
 	if err != nil {
 		return err
 	}
-	return eachOf(ctx, r, "subscriptions", map[string]string{"connection": connection}, func(x *subscriptionsRow) error {
-		switch {
-		case x.Conn == "":
-			r.warns = append(r.warns, "this user may not read where the subscription "+x.Name+" connects to: set its connection after a restore")
-		case inConninfo.MatchString(x.Conn):
-			r.warns = append(r.warns, "the password of the subscription "+x.Name+" is a secret and is left out: set its connection after a restore")
-			x.Conn = strings.TrimSpace(inConninfo.ReplaceAllString(x.Conn, ""))
-		}
-		r.add("pg_subscription", x.OID, rankActive, engine.Object{Kind: "subscription", Name: x.Name, Section: engine.Active, Rule: true,
-			Note: "comes back disabled", SQL: fmt.Sprintf("CREATE SUBSCRIPTION %s CONNECTION %s PUBLICATION %s WITH (connect = false, slot_name = %s, synchronous_commit = %s%s);\n",
-				x.Name, literal(x.Conn), x.Publications, x.Slot, quoteLiteral(x.Commit), x.More)})
-		return nil
-	})
+	return eachOf(ctx, r, "subscriptions", map[string]string{"connection": connection},
+		func(x *subscriptionsRow) error {
+			switch {
+			case x.Conn == "":
+				r.warns = append(r.warns,
+					"this user may not read where the subscription "+x.Name+" connects to: set its connection after a "+
+						"restore")
+			case inConninfo.MatchString(x.Conn):
+				r.warns = append(r.warns,
+					"the password of the subscription "+x.Name+" is a secret and is left out: set its connection "+
+						"after a restore")
+				x.Conn = strings.TrimSpace(inConninfo.ReplaceAllString(x.Conn, ""))
+			}
+			r.add("pg_subscription", x.OID, rankActive, engine.Object{Kind: "subscription", Name: x.Name,
+				Section: engine.Active, Rule: true,
+				Note: "comes back disabled", SQL: fmt.Sprintf("CREATE SUBSCRIPTION %s CONNECTION %s PUBLICATION %s "+
+					"WITH (connect = false, slot_name = %s, synchronous_commit = %s%s);\n",
+					x.Name, literal(x.Conn), x.Publications, x.Slot, quoteLiteral(x.Commit), x.More)})
+			return nil
+		})
 }
 
 func quoteLiteral(s string) string { return strings.TrimSpace(literal(s)) }
@@ -80,7 +91,9 @@ func (r *catalogReader) databaseSettings(ctx context.Context) error {
 			o.Name, o.Roles = name+" of "+x.Role, []string{x.Role}
 			what = "ALTER ROLE " + strings.ReplaceAll(x.Role, "%", "%%") + " IN DATABASE %I SET"
 		}
-		o.SQL = "DO $do$BEGIN EXECUTE format(" + quoteLiteral(what+" "+strings.ReplaceAll(settingName(name)+" TO "+settingValue(name, value), "%", "%%")) + ", current_database()); END$do$;\n"
+		o.SQL = "DO $do$BEGIN EXECUTE format(" +
+			quoteLiteral(what+" "+strings.ReplaceAll(settingName(name)+" TO "+settingValue(name, value), "%", "%%")) +
+			", current_database()); END$do$;\n"
 		r.also(rankActive, o)
 		return nil
 	})
@@ -95,8 +108,10 @@ func settingName(name string) string {
 }
 
 // listSettings hold lists of names, which are not written as one text.
-var listSettings = map[string]bool{"datestyle": true, "local_preload_libraries": true, "search_path": true, "session_preload_libraries": true,
-	"shared_preload_libraries": true, "temp_tablespaces": true, "unix_socket_directories": true, "createrole_self_grant": true}
+var listSettings = map[string]bool{"datestyle": true, "local_preload_libraries": true, "search_path": true,
+	"session_preload_libraries": true,
+	"shared_preload_libraries":  true, "temp_tablespaces": true, "unix_socket_directories": true,
+	"createrole_self_grant": true}
 
 func settingValue(name, value string) string {
 	if !listSettings[strings.ToLower(name)] {

@@ -18,9 +18,11 @@ const (
 
 // blobRows reads the contents page by page through the server's own function,
 // which honours the snapshot and the rights of this user.
-var blobRows = fmt.Sprintf(`SELECT format('%%s, %%s, pg_catalog.decode(''%%s'', ''hex'')', m.oid, p.at, encode(p.page, 'hex'))
+var blobRows = fmt.Sprintf(`SELECT format('%%s, %%s, pg_catalog.decode(''%%s'', ''hex'')', m.oid, p.at,
+	encode(p.page, 'hex'))
 	FROM pg_largeobject_metadata m, LATERAL (WITH RECURSIVE p(at, page) AS (SELECT 0::bigint, lo_get(m.oid, 0, %[1]d)
-		UNION ALL SELECT at + %[1]d, lo_get(m.oid, at + %[1]d, %[1]d) FROM p WHERE length(page) = %[1]d) SELECT at, page FROM p WHERE length(page) > 0) p`, blobPage)
+		UNION ALL SELECT at + %[1]d, lo_get(m.oid, at + %[1]d, %[1]d) FROM p WHERE length(page) = %[1]d) SELECT at,
+			page FROM p WHERE length(page) > 0) p`, blobPage)
 
 // blobs makes the large objects themselves, and a table of their contents.
 func (r *catalogReader) blobs(ctx context.Context) error {
@@ -36,7 +38,8 @@ func (r *catalogReader) blobs(ctx context.Context) error {
 	}
 	for i := 0; i < len(oids); i += blobBatch {
 		some := oids[i:min(i+blobBatch, len(oids))]
-		r.also(rankTable, engine.Object{Kind: "large objects", Name: fmt.Sprintf("%s to %s", some[0], some[len(some)-1]), Section: engine.Schema,
+		r.also(rankTable, engine.Object{Kind: "large objects", Name: fmt.Sprintf("%s to %s", some[0],
+			some[len(some)-1]), Section: engine.Schema,
 			SQL: "SELECT pg_catalog.lo_create(o) FROM unnest(ARRAY[" + strings.Join(some, ", ") + "]::oid[]) o;\n"})
 	}
 	var bytes int64
@@ -61,8 +64,9 @@ type largeObjectsRow struct {
 // blobRights reads owners, grants and comments of large objects.
 func (r *catalogReader) blobRights(ctx context.Context) error {
 	return each(ctx, r, "large_objects", func(x *largeObjectsRow) error {
-		r.also(rankOwner, engine.Object{Kind: "owner", Name: "large object " + x.OID, Section: engine.Owners, Roles: []string{x.Owner},
-			SQL: "ALTER LARGE OBJECT " + x.OID + " OWNER TO " + x.Owner + ";\n"})
+		r.also(rankOwner, engine.Object{Kind: "owner", Name: "large object " + x.OID, Section: engine.Owners,
+			Roles: []string{x.Owner},
+			SQL:   "ALTER LARGE OBJECT " + x.OID + " OWNER TO " + x.Owner + ";\n"})
 		if x.Comment != "" {
 			r.also(rankComment, engine.Object{Kind: "comment", Name: "large object " + x.OID, Section: engine.Finish,
 				SQL: "COMMENT ON LARGE OBJECT " + x.OID + " IS" + space(literal(x.Comment)) + ";\n"}).late = true

@@ -70,7 +70,8 @@ const ours = `n.nspname !~ '^pg_' AND n.nspname NOT IN ('information_schema', 'g
 
 // notMember leaves out the members of extensions.
 func notMember(class, oid string) string {
-	return fmt.Sprintf(`NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = '%s'::regclass AND x.objid = %s AND x.deptype = 'e')`, class, oid)
+	return fmt.Sprintf(`NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = '%s'::regclass AND x.objid = %s AND
+		x.deptype = 'e')`, class, oid)
 }
 
 type catalogReader struct {
@@ -92,8 +93,9 @@ type catalogReader struct {
 
 // readCatalog reads all that a database holds, inside the snapshot of c.
 func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog, error) {
-	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{}, children: map[key][]key{},
-		tableID: map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
+	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{},
+		children: map[key][]key{},
+		tableID:  map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
 	r.encoding = facts["encoding"]
 	if err != nil {
@@ -104,11 +106,15 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 		read func(context.Context) error
 	}{
 		{"schemas", r.schemas}, {"extensions", r.extensions}, {"types", r.types}, {"functions", r.functions},
-		{"aggregates", r.aggregates}, {"operators", r.operators}, {"text search", r.textSearch}, {"foreign servers", r.foreign},
-		{"sequences", r.sequences}, {"tables", r.readTables}, {"large objects", r.blobs}, {"views", r.views}, {"constraints", r.constraints},
+		{"aggregates", r.aggregates}, {"operators", r.operators}, {"text search", r.textSearch}, {"foreign servers",
+			r.foreign},
+		{"sequences", r.sequences}, {"tables", r.readTables}, {"large objects", r.blobs}, {"views", r.views},
+		{"constraints", r.constraints},
 		{"indexes", r.indexes}, {"rules, policies and triggers", r.tabled}, {"sequence values", r.sequenceStates},
-		{"publications and settings", r.active}, {"comments", r.comments}, {"security labels", r.labels}, {"extension dependences", r.leans},
-		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"references in rows", r.pointers}, {"dependencies", r.dependencies},
+		{"publications and settings", r.active}, {"comments", r.comments}, {"security labels", r.labels},
+		{"extension dependences", r.leans},
+		{"owners", r.owners}, {"grants", r.grants}, {"default privileges", r.defaultGrants}, {"references in rows",
+			r.pointers}, {"dependencies", r.dependencies},
 	} {
 		if err := step.read(ctx); err != nil {
 			return nil, fmt.Errorf("reading %s: %w", step.what, vanished(err))
@@ -177,7 +183,9 @@ func define(what, name string, def *string) (string, error) {
 // other errors: some of its functions fail then instead of giving nothing.
 func vanished(err error) error {
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) && (pg.Code == "XX000" && (strings.HasPrefix(pg.Message, "cache lookup failed") || strings.HasPrefix(pg.Message, "could not ")) || pg.Code == "42704" || pg.Code == "42883" || pg.Code == "42P01") {
+	if errors.As(err, &pg) && (pg.Code == "XX000" && (strings.HasPrefix(pg.Message, "cache lookup failed") ||
+		strings.HasPrefix(pg.Message, "could not ")) || pg.Code == "42704" || pg.Code == "42883" ||
+		pg.Code == "42P01") {
 		return gone("something (" + pg.Message + ")")
 	}
 	return err
@@ -186,7 +194,8 @@ func vanished(err error) error {
 // gone is the error about an object that the snapshot shows and the server's own
 // functions do not find any more.
 func gone(what string) error {
-	return fault.New("object-gone", nil, "%s was dropped while its definition was read", what).Advise("take the dump again")
+	return fault.New("object-gone", nil, "%s was dropped while its definition was read",
+		what).Advise("take the dump again")
 }
 
 // schemasRow is a row of schemas.sql.
@@ -202,11 +211,13 @@ func (r *catalogReader) schemas(ctx context.Context) error {
 		if x.Name == "public" {
 			hasPublic, sql = true, "" // a new database has it
 		}
-		r.add("pg_namespace", x.OID, rankSchema, engine.Object{Kind: "schema", Name: x.Name, Section: engine.Schema, SQL: sql})
+		r.add("pg_namespace", x.OID, rankSchema, engine.Object{Kind: "schema", Name: x.Name, Section: engine.Schema,
+			SQL: sql})
 		return nil
 	})
 	if err == nil && !hasPublic {
-		r.also(rankSchema, engine.Object{Kind: "absence", Name: "public", Section: engine.Schema, SQL: "DROP SCHEMA IF EXISTS public;\n"})
+		r.also(rankSchema, engine.Object{Kind: "absence", Name: "public", Section: engine.Schema,
+			SQL: "DROP SCHEMA IF EXISTS public;\n"})
 	}
 	return err
 }

@@ -11,11 +11,16 @@ import (
 // lookedUp are the catalogs whose rows the server's own functions look up when they
 // write a definition: as they are now, not as the snapshot shows them.
 var lookedUp = []struct{ catalog, oid, name string }{
-	{"pg_namespace", "oid", "nspname"}, {"pg_class", "oid", "relnamespace || '.' || relname"}, {"pg_type", "oid", "typname"}, {"pg_attribute", "attrelid", "attname"},
-	{"pg_proc", "oid", "proname"}, {"pg_operator", "oid", "oprname"}, {"pg_opclass", "oid", "opcname"}, {"pg_collation", "oid", "collname"},
-	{"pg_enum", "oid", "enumlabel"}, {"pg_constraint", "oid", "conname"}, {"pg_rewrite", "oid", "rulename"}, {"pg_trigger", "oid", "tgname"},
-	{"pg_policy", "oid", "polname"}, {"pg_statistic_ext", "oid", "stxname"}, {"pg_language", "oid", "lanname"}, {"pg_attrdef", "oid", "adnum"},
-	{"pg_ts_config", "oid", "cfgname"}, {"pg_ts_dict", "oid", "dictname"}, {"pg_ts_parser", "oid", "prsname"}, {"pg_ts_template", "oid", "tmplname"},
+	{"pg_namespace", "oid", "nspname"}, {"pg_class", "oid", "relnamespace || '.' || relname"}, {"pg_type", "oid",
+		"typname"}, {"pg_attribute", "attrelid", "attname"},
+	{"pg_proc", "oid", "proname"}, {"pg_operator", "oid", "oprname"}, {"pg_opclass", "oid", "opcname"},
+	{"pg_collation", "oid", "collname"},
+	{"pg_enum", "oid", "enumlabel"}, {"pg_constraint", "oid", "conname"}, {"pg_rewrite", "oid", "rulename"},
+	{"pg_trigger", "oid", "tgname"},
+	{"pg_policy", "oid", "polname"}, {"pg_statistic_ext", "oid", "stxname"}, {"pg_language", "oid", "lanname"},
+	{"pg_attrdef", "oid", "adnum"},
+	{"pg_ts_config", "oid", "cfgname"}, {"pg_ts_dict", "oid", "dictname"}, {"pg_ts_parser", "oid", "prsname"},
+	{"pg_ts_template", "oid", "tmplname"},
 }
 
 // changed names an object that the snapshot shows and that somebody has changed since,
@@ -34,17 +39,21 @@ func (p *snapshot) changed(ctx context.Context) (string, error) {
 	// A row tells the lower half of the transaction that wrote it.
 	var parts []string
 	for _, n := range lookedUp {
-		parts = append(parts, fmt.Sprintf("SELECT '%s', %s::oid, (%s)::text, xmin::text::bigint FROM %s WHERE xmin::text::bigint > 2", n.catalog, n.oid, n.name, n.catalog))
+		parts = append(parts,
+			fmt.Sprintf("SELECT '%s', %s::oid, (%s)::text, xmin::text::bigint FROM %s WHERE xmin::text::bigint > 2",
+				n.catalog, n.oid, n.name, n.catalog))
 	}
 	type row struct {
 		Catalog string
 		OID     uint32
 		Name    string
 	}
-	rows, err := now.Query(ctx, `WITH t AS (SELECT txid_snapshot_xmax(txid_current_snapshot()) AS last, $1::txid_snapshot AS seen),
+	rows, err := now.Query(ctx, `WITH t AS (SELECT txid_snapshot_xmax(txid_current_snapshot()) AS last,
+		$1::txid_snapshot AS seen),
 		r(catalog, oid, name, xid) AS (`+strings.Join(parts, " UNION ALL ")+`)
 		SELECT r.catalog, r.oid, r.name FROM t, r, LATERAL (SELECT (t.last >> 32 << 32) + r.xid AS whole) w
-		WHERE NOT txid_visible_in_snapshot(CASE WHEN w.whole >= t.last THEN w.whole - (1::bigint << 32) ELSE w.whole END, t.seen)`, seen)
+		WHERE NOT txid_visible_in_snapshot(CASE WHEN w.whole >= t.last THEN w.whole - (1::bigint << 32) ELSE w.whole
+			END, t.seen)`, seen)
 	if err != nil {
 		return "", err
 	}
@@ -68,7 +77,8 @@ func (p *snapshot) shows(ctx context.Context, catalog string, oid uint32, name s
 	args := []any{oid}
 	switch catalog {
 	case "pg_class":
-		sql, args = "SELECT EXISTS (SELECT FROM pg_class WHERE oid = $1 AND relnamespace || '.' || relname <> $2)", []any{oid, name}
+		sql, args = "SELECT EXISTS (SELECT FROM pg_class WHERE oid = $1 AND relnamespace || '.' || relname <> $2)",
+			[]any{oid, name}
 	case "pg_attribute":
 		sql = "SELECT EXISTS (SELECT FROM pg_class WHERE oid = $1)"
 	}

@@ -43,13 +43,15 @@ func (r *catalogReader) comments(ctx context.Context) error {
 		return err
 	}
 	return r.rows(ctx, `SELECT shobj_description(oid, 'pg_database') FROM pg_database
-		WHERE datname = current_database() AND shobj_description(oid, 'pg_database') IS NOT NULL`, func(rows pgx.Rows) error {
+		WHERE datname = current_database() AND shobj_description(oid, 'pg_database') IS NOT
+			NULL`, func(rows pgx.Rows) error {
 		var text string
 		if err := rows.Scan(&text); err != nil {
 			return err
 		}
 		r.also(rankComment, engine.Object{Kind: "comment", Name: "database", Section: engine.Finish,
-			SQL: "DO $do$BEGIN EXECUTE format('COMMENT ON DATABASE %I IS %L', current_database()," + space(literal(text)) + "); END$do$;\n"})
+			SQL: "DO $do$BEGIN EXECUTE format('COMMENT ON DATABASE %I IS %L', current_database()," +
+				space(literal(text)) + "); END$do$;\n"})
 		return nil
 	})
 }
@@ -60,7 +62,8 @@ func space(s string) string { return " " + strings.TrimPrefix(s, " ") }
 // like want.
 func sqlTarget(kind, identity string) string {
 	switch kind {
-	case "table column", "view column", "materialized view column", "foreign table column", "composite type column", "partitioned table column":
+	case "table column", "view column", "materialized view column", "foreign table column", "composite type column",
+		"partitioned table column":
 		return "COLUMN " + identity
 	case "table constraint":
 		return "CONSTRAINT " + identity
@@ -77,7 +80,8 @@ func sqlTarget(kind, identity string) string {
 	case "partitioned index":
 		return "INDEX " + identity
 	case "transform":
-		return "TRANSFORM " + strings.Replace(strings.Replace(identity, "for ", "FOR ", 1), " on language ", " LANGUAGE ", 1)
+		return "TRANSFORM " + strings.Replace(strings.Replace(identity, "for ", "FOR ", 1), " on language ",
+			" LANGUAGE ", 1)
 	}
 	return strings.ToUpper(kind) + " " + identity
 }
@@ -97,8 +101,10 @@ func (r *catalogReader) labels(ctx context.Context) error {
 		if x.Kind == nil || x.Identity == nil {
 			return nil
 		}
-		o := engine.Object{Kind: "security label", Name: x.Provider + " on " + *x.Kind + " " + *x.Identity, Section: engine.Finish, Rule: true,
-			SQL: "SECURITY LABEL FOR " + x.Provider + " ON " + sqlTarget(*x.Kind, *x.Identity) + " IS" + space(literal(x.Label)) + ";\n"}
+		o := engine.Object{Kind: "security label", Name: x.Provider + " on " + *x.Kind + " " + *x.Identity,
+			Section: engine.Finish, Rule: true,
+			SQL: "SECURITY LABEL FOR " + x.Provider + " ON " + sqlTarget(*x.Kind, *x.Identity) + " IS" +
+				space(literal(x.Label)) + ";\n"}
 		var needs []key
 		if n := r.resolve(k); n != nil {
 			o.Table = n.obj.Table

@@ -95,7 +95,8 @@ type indexesRow struct {
 func (r *catalogReader) indexes(ctx context.Context) error {
 	err := each(ctx, r, "indexes", func(x *indexesRow) error {
 		if !x.Valid {
-			r.warns = append(r.warns, fmt.Sprintf("index %s on %s is invalid on the server and is left out", x.Name, x.On))
+			r.warns = append(r.warns, fmt.Sprintf("index %s on %s is invalid on the server and is left out", x.Name,
+				x.On))
 			return nil
 		}
 		body, err := define("index", x.Name, x.Definition)
@@ -122,7 +123,8 @@ func (r *catalogReader) addIndex(x *index, body string) {
 	self := key{"pg_class", x.OID}
 	table := r.tableID[x.Table]
 	if !x.Constraint {
-		o := engine.Object{Kind: "index", Name: x.Name, Table: table, Section: engine.Finish, SQL: body + ";\n" + x.Statistics, Rule: true}
+		o := engine.Object{Kind: "index", Name: x.Name, Table: table, Section: engine.Finish, SQL: body + ";\n" +
+			x.Statistics, Rule: true}
 		if x.Plain {
 			o.Beside, o.Locks = engine.Shared, []string{x.On}
 		}
@@ -132,7 +134,8 @@ func (r *catalogReader) addIndex(x *index, body string) {
 		r.add("pg_class", x.OID, rankIndex, o, key{"pg_class", x.Table}).late = o.Section == engine.Finish
 	}
 	also := func(kind, name, sql string, rule bool) {
-		r.also(rankIdentity, engine.Object{Kind: kind, Name: name, Table: table, Section: engine.Finish, SQL: sql, Rule: rule}, self).late = true
+		r.also(rankIdentity, engine.Object{Kind: kind, Name: name, Table: table, Section: engine.Finish, SQL: sql,
+			Rule: rule}, self).late = true
 	}
 	if x.Constraint && x.Statistics != "" {
 		also("index statistics", x.Name, x.Statistics, false)
@@ -161,8 +164,10 @@ func (r *catalogReader) attachments(ctx context.Context) error {
 		if n == nil || r.resolve(key{"pg_class", x.Child}) == nil {
 			return nil
 		}
-		r.also(rankAttach, engine.Object{Kind: "index partition", Name: x.Name, Table: r.tableID[x.Table], Section: n.obj.Section,
-			SQL: "ALTER INDEX " + x.On + " ATTACH PARTITION " + x.Name + ";\n"}, key{"pg_class", x.Child}, key{"pg_class", x.Parent}).late = n.late
+		r.also(rankAttach, engine.Object{Kind: "index partition", Name: x.Name, Table: r.tableID[x.Table],
+			Section: n.obj.Section,
+			SQL:     "ALTER INDEX " + x.On + " ATTACH PARTITION " + x.Name + ";\n"}, key{"pg_class", x.Child},
+			key{"pg_class", x.Parent}).late = n.late
 		return nil
 	})
 }

@@ -28,14 +28,16 @@ func (r *catalogReader) extensions(ctx context.Context) error {
 		if x.Name == "plpgsql" {
 			procedural, x.Sql = true, ""
 		}
-		r.add("pg_extension", x.OID, rankExtension, engine.Object{Kind: "extension", Name: x.Name, Section: engine.Schema, SQL: x.Sql})
+		r.add("pg_extension", x.OID, rankExtension, engine.Object{Kind: "extension", Name: x.Name,
+			Section: engine.Schema, SQL: x.Sql})
 		return nil
 	})
 	if err != nil {
 		return err
 	}
 	if !procedural {
-		r.also(rankSchema, engine.Object{Kind: "absence", Name: "plpgsql", Section: engine.Schema, SQL: "DROP EXTENSION IF EXISTS plpgsql;\n"})
+		r.also(rankSchema, engine.Object{Kind: "absence", Name: "plpgsql", Section: engine.Schema,
+			SQL: "DROP EXTENSION IF EXISTS plpgsql;\n"})
 	}
 	return each(ctx, r, "extension_members", func(x *extensionMembersRow) error {
 		var k key
@@ -78,8 +80,10 @@ func (r *catalogReader) leans(ctx context.Context) error {
 		var k key
 		k.class, k.oid = x.KClass, x.KOID
 		if n := r.resolve(k); n != nil {
-			r.also(rankComment, engine.Object{Kind: "dependence", Name: x.Kind + " " + x.Identity + " on " + x.Name, Table: n.obj.Table, Section: engine.Finish,
-				SQL: "ALTER " + sqlTarget(x.Kind, x.Identity) + " DEPENDS ON EXTENSION " + x.Name + ";\n"}, n.key, key{"pg_extension", x.Extension}).late = true
+			r.also(rankComment, engine.Object{Kind: "dependence", Name: x.Kind + " " + x.Identity + " on " + x.Name,
+				Table: n.obj.Table, Section: engine.Finish,
+				SQL: "ALTER " + sqlTarget(x.Kind, x.Identity) + " DEPENDS ON EXTENSION " + x.Name + ";\n"}, n.key,
+				key{"pg_extension", x.Extension}).late = true
 		}
 		return nil
 	})

@@ -11,7 +11,8 @@ import (
 
 // optionList is SQL for OPTIONS (…) of a column that holds name=value.
 func optionList(column string) string {
-	return `coalesce((SELECT ' OPTIONS (' || string_agg(format('%I %L', option_name, option_value), ', ') || ')' FROM pg_options_to_table(` + column + `)), '')`
+	return `coalesce((SELECT ' OPTIONS (' || string_agg(format('%I %L', option_name, option_value), ', ') || ')'
+		FROM pg_options_to_table(` + column + `)), '')`
 }
 
 // userMappingsRow is a row of user_mappings.sql.
@@ -25,7 +26,8 @@ type userMappingsRow struct {
 // secrets: they are left out, by name.
 func (r *catalogReader) foreign(ctx context.Context) error {
 	for _, s := range []simple{
-		{class: "pg_foreign_data_wrapper", kind: "foreign data wrapper", rank: rankOperator, query: "foreign_data_wrappers"},
+		{class: "pg_foreign_data_wrapper", kind: "foreign data wrapper", rank: rankOperator,
+			query: "foreign_data_wrappers"},
 		{class: "pg_foreign_server", kind: "foreign server", rank: rankFamily, query: "foreign_servers"},
 	} {
 		if err := r.simple(ctx, s); err != nil {
@@ -35,12 +37,15 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 	// The view hides the options from whom they do not concern; the catalog itself is
 	// for those who may read everything.
 	var hidden bool
-	if err := r.c.QueryRow(ctx, "SELECT NOT has_table_privilege('pg_user_mapping', 'SELECT')").Scan(&hidden); err != nil {
+	if err := r.c.QueryRow(ctx,
+		"SELECT NOT has_table_privilege('pg_user_mapping', 'SELECT')").Scan(&hidden); err != nil {
 		return err
 	}
 	return eachOf(ctx, r, "user_mappings", map[string]string{"hidden": yes(hidden)}, func(x *userMappingsRow) error {
 		if hidden && len(x.Given) == 0 {
-			r.warns = append(r.warns, fmt.Sprintf("the options of the user mapping of %s on %s, if it has any, are hidden from this user: set them again after a restore", everybodyOr(x.User), x.Name))
+			r.warns = append(r.warns,
+				fmt.Sprintf("the options of the user mapping of %s on %s, if it has any, are hidden from this "+
+					"user: set them again after a restore", everybodyOr(x.User), x.Name))
 		}
 		who, roles := "PUBLIC", []string(nil)
 		if x.User != "" {
@@ -50,7 +55,9 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 		for _, g := range x.Given {
 			option, value, _ := strings.Cut(g, "=")
 			if secretOption.MatchString(option) {
-				r.warns = append(r.warns, fmt.Sprintf("the option %s of the user mapping of %s on %s is a secret and is left out: set it again after a restore", option, who, x.Name))
+				r.warns = append(r.warns,
+					fmt.Sprintf("the option %s of the user mapping of %s on %s is a secret and is left out: set "+
+						"it again after a restore", option, who, x.Name))
 				continue
 			}
 			list = append(list, quote(option)+" "+literal(value))
@@ -59,7 +66,8 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 		if len(list) > 0 {
 			sql += " OPTIONS (" + strings.Join(list, ", ") + ")"
 		}
-		r.add("pg_user_mapping", x.OID, rankClass, engine.Object{Kind: "user mapping", Name: who + " on " + x.Name, Section: engine.Schema, SQL: sql + ";\n", Roles: roles},
+		r.add("pg_user_mapping", x.OID, rankClass, engine.Object{Kind: "user mapping", Name: who + " on " + x.Name,
+			Section: engine.Schema, SQL: sql + ";\n", Roles: roles},
 			key{"pg_foreign_server", x.Server})
 		return nil
 	})

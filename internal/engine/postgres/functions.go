@@ -32,9 +32,11 @@ func (r *catalogReader) functions(ctx context.Context) error {
 			word = "procedure"
 		}
 		sql = strings.TrimSuffix(sql, "\n")
-		n := r.add("pg_proc", x.OID, rankFunction, engine.Object{Kind: word, Name: *x.Name, Section: engine.Schema, SQL: sql + ";\n"})
+		n := r.add("pg_proc", x.OID, rankFunction, engine.Object{Kind: word, Name: *x.Name, Section: engine.Schema,
+			SQL: sql + ";\n"})
 		if x.Body != nil {
-			n.stub = &engine.Object{Kind: word + " outline", Name: *x.Name, Section: engine.Schema, SQL: strings.TrimSuffix(sql, *x.Body) + "AS '';\n"}
+			n.stub = &engine.Object{Kind: word + " outline", Name: *x.Name, Section: engine.Schema,
+				SQL: strings.TrimSuffix(sql, *x.Body) + "AS '';\n"}
 		}
 		return nil
 	})
@@ -42,11 +44,12 @@ func (r *catalogReader) functions(ctx context.Context) error {
 
 // aggregatesRow is a row of aggregates.sql.
 type aggregatesRow struct {
-	OID                                                                                                                                                     uint32
-	Identity                                                                                                                                                *string
-	Name, Args, Kind, Parallel, Trans, TransType, Final, FinalMode, Combine, Serial, Deserial, Start, Mtrans, Minv, Mtype, Mfinal, MfinalMode, Mstart, Sort string
-	Space, Mspace                                                                                                                                           int32
-	Extra, Mextra                                                                                                                                           bool
+	OID      uint32
+	Identity *string
+	Name, Args, Kind, Parallel, Trans, TransType, Final, FinalMode, Combine, Serial, Deserial, Start, Mtrans, Minv,
+	Mtype, Mfinal, MfinalMode, Mstart, Sort string
+	Space, Mspace int32
+	Extra, Mextra bool
 }
 
 // phase is how an aggregate works: as such, or over a moving window.
@@ -127,7 +130,8 @@ func (r *catalogReader) simple(ctx context.Context, s simple) error {
 		if section == "" {
 			section = engine.Schema
 		}
-		r.add(s.class, x.OID, s.rank, engine.Object{Kind: s.kind, Name: x.Name, Section: section, SQL: def + ";\n", Rule: s.rule}).late = section == engine.Finish
+		r.add(s.class, x.OID, s.rank, engine.Object{Kind: s.kind, Name: x.Name, Section: section, SQL: def + ";\n",
+			Rule: s.rule}).late = section == engine.Finish
 		return nil
 	})
 }

@@ -23,8 +23,10 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 	case engine.ForDump, engine.ForChanges:
 		line("")
 		if purpose == engine.ForChanges {
-			line("-- reads the server's change log, too. The server must write it in full (then restart it):  wal_level = logical")
-			line("-- A reader that stays away keeps the log from being removed; bound it:  max_slot_wal_keep_size = '10GB'")
+			line("-- reads the server's change log, too. The server must write it in full (then restart it):  " +
+				"wal_level = logical")
+			line("-- A reader that stays away keeps the log from being removed; bound it:  max_slot_wal_keep_size " +
+				"= '10GB'")
 			line("CREATE ROLE %s LOGIN REPLICATION;", quote(user))
 		} else {
 			line("CREATE ROLE %s LOGIN;", quote(user))
@@ -40,10 +42,12 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 		line("--   ALTER ROLE %s BYPASSRLS;", quote(user))
 		line("-- Only where there are large objects, for each of them:")
 		line("--   GRANT SELECT ON LARGE OBJECT 4711 TO %s;", quote(user))
-		line("-- On versions 12 and 13 only an administrator may read where subscriptions connect to, and the options of")
+		line("-- On versions 12 and 13 only an administrator may read where subscriptions connect to, and the " +
+			"options of")
 		line("-- user mappings; a dump by this user says which it lacks.")
 		line("")
-		line("-- On versions 12 and 13 there is no pg_read_all_data. There, in each database and for each of its schemas:")
+		line("-- On versions 12 and 13 there is no pg_read_all_data. There, in each database and for each of its " +
+			"schemas:")
 		line("--   GRANT USAGE ON SCHEMA public TO %s;", quote(user))
 		line("--   GRANT SELECT ON ALL TABLES IN SCHEMA public TO %s;", quote(user))
 		line("--   GRANT SELECT ON ALL SEQUENCES IN SCHEMA public TO %s;", quote(user))
@@ -57,7 +61,8 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 		line("-- '--owners mine': everything then belongs to it.")
 		line("CREATE ROLE %s LOGIN CREATEDB;", quote(user))
 	default:
-		return "", fault.Wrong("purpose-unknown", "there is no purpose %q", purpose).Advise("use dump, changes, drill or restore")
+		return "", fault.Wrong("purpose-unknown", "there is no purpose %q",
+			purpose).Advise("use dump, changes, drill or restore")
 	}
 	return b.String(), nil
 }
@@ -72,16 +77,20 @@ func (driver) ByHand(d engine.HandDump) []string {
 	}
 	if d.Database == engine.ServerWide {
 		return append([]string{
-			"# say where: set PGHOST, PGPORT and PGUSER to an administrator's; a role that is there already is left as it is",
+			"# say where: set PGHOST, PGPORT and PGUSER to an administrator's; a role that is there already is " +
+				"left as it is",
 			"export PGDATABASE=postgres"}, append(guard,
 			fmt.Sprintf("for f in 10-schema.sql*; do guarded %s \"$f\" | %s -o /dev/null; done", d.Unpack, client),
-			"# make the folders of tablespaces first, owned by the server's user (see 50-finish); then, and when the databases are back,",
-			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there already")...)
+			"# make the folders of tablespaces first, owned by the server's user (see 50-finish); then, and when "+
+				"the databases are back,",
+			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there "+
+				"already")...)
 	}
 	lines := []string{
 		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",
 		"new=" + engine.ShellQuote(engine.OnOneLine(d.Database+"_restored")),
-		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") + " | PGDATABASE=postgres " + client + " -v new=\"$new\"",
+		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") +
+			" | PGDATABASE=postgres " + client + " -v new=\"$new\"",
 		"export PGDATABASE=\"$new\"",
 	}
 	lines = append(lines, guard...)
@@ -89,7 +98,8 @@ func (driver) ByHand(d engine.HandDump) []string {
 		lines = append(lines, "# leave 60-owners out (add: ! -name '60-*') where the roles do not exist")
 	}
 	return append(lines,
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do guarded %s \"$f\" | %s -o /dev/null || exit 1; done)", d.Unpack, client),
+		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do guarded %s \"$f\" | %s "+
+			"-o /dev/null || exit 1; done)", d.Unpack, client),
 		"guarded cat row-counts.sql | psql -X -A -t | diff - row-counts.txt && echo 'every row is there'",
 	)
 }

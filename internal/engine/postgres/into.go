@@ -26,10 +26,14 @@ func (t *target) enter(ctx context.Context) error {
 		return t.fillable(ctx)
 	}
 	var there string
-	err = c.QueryRow(ctx, `SELECT coalesce((SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE `+ours+` LIMIT 1),
-		(SELECT 'the function ' || p.oid::regprocedure FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE `+ours+` LIMIT 1),
-		(SELECT 'the type ' || t.oid::regtype FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE `+ours+` LIMIT 1),
-		(SELECT 'the schema ' || quote_ident(n.nspname) FROM pg_namespace n WHERE `+ours+` AND n.nspname <> 'public' LIMIT 1),
+	err = c.QueryRow(ctx, `SELECT coalesce((SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN
+		pg_namespace n ON n.oid = c.relnamespace WHERE `+ours+` LIMIT 1),
+		(SELECT 'the function ' || p.oid::regprocedure FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+			WHERE `+ours+` LIMIT 1),
+		(SELECT 'the type ' || t.oid::regtype FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE
+			`+ours+` LIMIT 1),
+		(SELECT 'the schema ' || quote_ident(n.nspname) FROM pg_namespace n WHERE `+ours+` AND n.nspname <> 'public'
+			LIMIT 1),
 		(SELECT 'the large object ' || oid FROM pg_largeobject_metadata LIMIT 1), '')`).Scan(&there)
 	if err == nil && there != "" {
 		err = t.spec.NotEmpty(there)
@@ -72,15 +76,19 @@ func (t *target) leave(ctx context.Context) error {
 		return t.inside(ctx, "TRUNCATE ONLY "+strings.Join(tables, ", ONLY "))
 	}
 	return t.inside(ctx, `DO $do$DECLARE n text; owner text; rights aclitem[]; remark text; x record; BEGIN
-		SELECT nspowner::regrole, nspacl, obj_description(oid, 'pg_namespace') INTO owner, rights, remark FROM pg_namespace WHERE nspname = 'public';
+		SELECT nspowner::regrole, nspacl, obj_description(oid, 'pg_namespace') INTO owner, rights, remark FROM
+			pg_namespace WHERE nspname = 'public';
 		FOR n IN SELECT evtname FROM pg_event_trigger LOOP EXECUTE format('DROP EVENT TRIGGER %I', n); END LOOP;
 		FOR n IN SELECT pubname FROM pg_publication LOOP EXECUTE format('DROP PUBLICATION %I', n); END LOOP;
 		FOR n IN SELECT oid FROM pg_largeobject_metadata LOOP PERFORM lo_unlink(n::oid); END LOOP;
-		FOR n IN SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' LOOP EXECUTE format('DROP EXTENSION IF EXISTS %I CASCADE', n); END LOOP;
-		FOR n IN SELECT nspname FROM pg_namespace n WHERE `+ours+` LOOP EXECUTE format('DROP SCHEMA IF EXISTS %I CASCADE', n); END LOOP;
+		FOR n IN SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' LOOP EXECUTE
+			format('DROP EXTENSION IF EXISTS %I CASCADE', n); END LOOP;
+		FOR n IN SELECT nspname FROM pg_namespace n WHERE `+ours+` LOOP EXECUTE
+			format('DROP SCHEMA IF EXISTS %I CASCADE', n); END LOOP;
 		IF owner IS NOT NULL THEN
 			EXECUTE format('CREATE SCHEMA public AUTHORIZATION %s', owner);
-			FOR x IN SELECT privilege_type, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE grantee::regrole::text END AS grantee FROM aclexplode(rights)
+			FOR x IN SELECT privilege_type, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE grantee::regrole::text END AS
+				grantee FROM aclexplode(rights)
 				LOOP EXECUTE format('GRANT %s ON SCHEMA public TO %s', x.privilege_type, x.grantee); END LOOP;
 			EXECUTE format('COMMENT ON SCHEMA public IS %L', remark);
 		END IF; END$do$`)

@@ -10,7 +10,8 @@ import (
 
 // operatorName is SQL for OPERATOR(schema.op) of an operator's OID.
 func operatorName(oid string) string {
-	return `(SELECT format('OPERATOR(%I.%s)', xn.nspname, xo.oprname) FROM pg_operator xo JOIN pg_namespace xn ON xn.oid = xo.oprnamespace WHERE xo.oid = ` + oid + `)`
+	return `(SELECT format('OPERATOR(%I.%s)', xn.nspname, xo.oprname) FROM pg_operator xo JOIN pg_namespace xn ON
+		xn.oid = xo.oprnamespace WHERE xo.oid = ` + oid + `)`
 }
 
 // optional is SQL that gives "name = value, " or nothing.
@@ -79,7 +80,8 @@ func (r *catalogReader) operatorClasses(ctx context.Context) error {
 		return strings.Join(parts, ", ")
 	}
 	err = each(ctx, r, "operator_classes", func(x *operatorClassesRow) error {
-		n := r.add("pg_opclass", x.OID, rankClass, engine.Object{Kind: "operator class", Name: x.Name, Section: engine.Schema}, key{"pg_opfamily", x.Family})
+		n := r.add("pg_opclass", x.OID, rankClass, engine.Object{Kind: "operator class", Name: x.Name,
+			Section: engine.Schema}, key{"pg_opfamily", x.Family})
 		body := list(n.key, n)
 		if x.Storage != "" && body != "" {
 			body += ", "
@@ -96,7 +98,8 @@ func (r *catalogReader) operatorClasses(ctx context.Context) error {
 	}
 	for k := range members {
 		if f := r.nodes[k]; f != nil && k.class == "pg_opfamily" {
-			n := r.add("+members", k.oid, rankClass, engine.Object{Kind: "operator family members", Name: f.obj.Name, Section: engine.Schema}, k)
+			n := r.add("+members", k.oid, rankClass, engine.Object{Kind: "operator family members", Name: f.obj.Name,
+				Section: engine.Schema}, k)
 			n.obj.SQL = "ALTER OPERATOR FAMILY " + f.obj.Name + " ADD " + list(k, n) + ";\n"
 		}
 	}

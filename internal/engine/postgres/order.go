@@ -213,7 +213,8 @@ func (r *catalogReader) placed(all []*node) []engine.Object {
 	for _, n := range all {
 		place(n)
 	}
-	rank := map[engine.Section]int{engine.Schema: 0, engine.Keys: 1, engine.Finish: 2, engine.Owners: 3, engine.Active: 4}
+	rank := map[engine.Section]int{engine.Schema: 0, engine.Keys: 1, engine.Finish: 2, engine.Owners: 3,
+		engine.Active: 4}
 	sort.SliceStable(out, func(a, b int) bool { return rank[out[a].Section] < rank[out[b].Section] })
 	return out
 }

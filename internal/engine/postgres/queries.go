@@ -4,11 +4,13 @@ import (
 	"context"
 	"embed"
 	"fmt"
+	"regexp"
 	"strings"
 	"sync"
 	"text/template"
 
 	"github.com/jackc/pgx/v5"
+
 )
 
 // The catalog queries, one kind of object a file. What differs by the server's version is
@@ -31,7 +33,8 @@ var queries = sync.OnceValues(func() (*template.Template, error) {
 		"operator":  operatorName,
 		"optional":  optional,
 		"mode": func(column string) string {
-			return "CASE " + column + " WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' WHEN 'w' THEN 'READ_WRITE' END"
+			return "CASE " + column +
+				" WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' WHEN 'w' THEN 'READ_WRITE' END"
 		},
 	}).ParseFS(queryFiles, "queries/*.sql")
 })
@@ -66,8 +69,11 @@ func query(version int, name string, flags map[string]string) (string, error) {
 	if err := all.ExecuteTemplate(&b, name+".sql", flags); err != nil {
 		return "", fmt.Errorf("the query %s: %w", name, err)
 	}
-	return strings.TrimSpace(b.String()), nil
+	// What the files say to people may not exist in the server's encoding.
+	return strings.TrimSpace(comment.ReplaceAllString(b.String(), "")), nil
 }
+
+var comment = regexp.MustCompile(`(?m)^--.*\n`)
 
 // each runs a catalog query and gives each of its rows as a struct, by the names of its
 // columns.
@@ -76,7 +82,8 @@ func each[T any](ctx context.Context, r *catalogReader, name string, f func(*T) 
 }
 
 // eachOf is each, with flags.
-func eachOf[T any](ctx context.Context, r *catalogReader, name string, flags map[string]string, f func(*T) error) error {
+func eachOf[T any](ctx context.Context, r *catalogReader, name string, flags map[string]string,
+	f func(*T) error) error {
 	sql, err := query(r.version, name, flags)
 	if err != nil {
 		return err

@@ -13,15 +13,22 @@ import (
 // unreadable are the kinds of things that a user may be unable to read, or could
 // read only in part.
 var unreadable = []struct{ what, sql string }{
-	{"schemas", `SELECT quote_ident(n.nspname) FROM pg_namespace n WHERE ` + ours + ` AND NOT has_schema_privilege(n.oid, 'USAGE')`},
-	{"tables", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid, 'SELECT')`},
-	{"sequences", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid, 'SELECT')`},
+	{"schemas", `SELECT quote_ident(n.nspname) FROM pg_namespace n WHERE ` + ours +
+		` AND NOT has_schema_privilege(n.oid, 'USAGE')`},
+	{"tables", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid =
+		c.relnamespace
+		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid,
+			'SELECT')`},
+	{"sequences", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid =
+		c.relnamespace
+		WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND ` + ours + ` AND NOT has_table_privilege(c.oid,
+			'SELECT')`},
 	{"large objects", `SELECT l.oid::text FROM pg_largeobject_metadata l WHERE NOT (pg_has_role(l.lomowner, 'USAGE')
-		OR EXISTS (SELECT FROM aclexplode(l.lomacl) x WHERE x.privilege_type = 'SELECT' AND (x.grantee = 0 OR pg_has_role(x.grantee, 'USAGE')))
+		OR EXISTS (SELECT FROM aclexplode(l.lomacl) x WHERE x.privilege_type = 'SELECT' AND (x.grantee = 0 OR
+			pg_has_role(x.grantee, 'USAGE')))
 		OR EXISTS (SELECT FROM pg_roles WHERE rolname = current_user AND rolsuper))`},
-	{"tables whose row security would hide rows (it takes ALTER ROLE … BYPASSRLS)", `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	{"tables whose row security would hide rows (it takes ALTER ROLE … BYPASSRLS)", `SELECT format('%I.%I',
+		n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p') AND c.relrowsecurity AND row_security_active(c.oid) AND ` + ours},
 }
 
@@ -45,7 +52,8 @@ func (p *snapshot) readable(ctx context.Context) error {
 	if len(found) == 0 {
 		return nil
 	}
-	return fault.New("rights-missing", nil, "in %s, this user may not read the %s", p.database, strings.Join(found, "; ")).
+	return fault.New("rights-missing", nil, "in %s, this user may not read the %s", p.database, strings.Join(found,
+		"; ")).
 		Advise("'grainkeep grants' prints the SQL that gives this user what a dump needs")
 }
 

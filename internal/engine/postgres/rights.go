@@ -29,8 +29,9 @@ func (r *catalogReader) owners(ctx context.Context) error {
 		if n.obj.Section == engine.Active {
 			section, rank = engine.Active, n.rank
 		}
-		r.also(rank, engine.Object{Kind: "owner", Name: strings.ToLower(x.Word) + " " + x.Name, Table: n.obj.Table, Section: section,
-			Roles: []string{x.Owner}, SQL: "ALTER " + x.Word + " " + x.Name + " OWNER TO " + x.Owner + ";\n"}, n.key)
+		r.also(rank, engine.Object{Kind: "owner", Name: strings.ToLower(x.Word) + " " + x.Name, Table: n.obj.Table,
+			Section: section,
+			Roles:   []string{x.Owner}, SQL: "ALTER " + x.Word + " " + x.Name + " OWNER TO " + x.Owner + ";\n"}, n.key)
 		return nil
 	})
 }
@@ -52,7 +53,8 @@ func (r *catalogReader) grants(ctx context.Context) error {
 	}
 	found := holdings[target]{rights: map[target][]right{}}
 	err := each(ctx, r, "grants", func(x *grantsRow) error {
-		t := target{class: x.Class, word: x.Word, name: x.Name, column: x.Column, owner: x.Owner, former: x.Former, oid: x.OID}
+		t := target{class: x.Class, word: x.Word, name: x.Name, column: x.Column, owner: x.Owner, former: x.Former,
+			oid: x.OID}
 		found.add(t, right{what: x.What, option: x.Option}, x.Grantee, x.Grantor)
 		return nil
 	})
@@ -104,7 +106,8 @@ type defaultPrivilegesRow struct {
 // defaultGrants reads the rights that objects made later will have. They come after
 // everything is made.
 func (r *catalogReader) defaultGrants(ctx context.Context) error {
-	words := map[string]string{"r": "TABLES", "S": "SEQUENCES", "f": "ROUTINES", "T": "TYPES", "n": "SCHEMAS", "L": "LARGE OBJECTS"}
+	words := map[string]string{"r": "TABLES", "S": "SEQUENCES", "f": "ROUTINES", "T": "TYPES", "n": "SCHEMAS",
+		"L": "LARGE OBJECTS"}
 	type target struct{ kind, schema, owner string }
 	found := holdings[target]{rights: map[target][]right{}}
 	err := each(ctx, r, "default_privileges", func(x *defaultPrivilegesRow) error {
@@ -116,12 +119,14 @@ func (r *catalogReader) defaultGrants(ctx context.Context) error {
 	})
 	for _, t := range found.order {
 		head := "ALTER DEFAULT PRIVILEGES FOR ROLE " + t.owner
-		o := engine.Object{Kind: "default privileges", Name: strings.ToLower(words[t.kind]) + " of " + t.owner, Section: engine.Owners, Roles: named(t.owner, found.rights[t])}
+		o := engine.Object{Kind: "default privileges", Name: strings.ToLower(words[t.kind]) + " of " + t.owner,
+			Section: engine.Owners, Roles: named(t.owner, found.rights[t])}
 		if t.schema != "" {
 			head += " IN SCHEMA " + t.schema
 			o.Name += " in " + t.schema
 		} else {
-			o.SQL = fmt.Sprintf("%s REVOKE ALL ON %s FROM PUBLIC;\n%s REVOKE ALL ON %s FROM %s;\n", head, words[t.kind], head, words[t.kind], t.owner)
+			o.SQL = fmt.Sprintf("%s REVOKE ALL ON %s FROM PUBLIC;\n%s REVOKE ALL ON %s FROM %s;\n", head,
+				words[t.kind], head, words[t.kind], t.owner)
 		}
 		for _, line := range strings.SplitAfter(grantSQL(words[t.kind], "", t.owner, found.rights[t]), ";\n") {
 			if line != "" {

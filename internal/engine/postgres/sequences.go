@@ -73,8 +73,9 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 		if q.Table != 0 && !q.Identity {
 			on := r.tableID[q.Table]
 			r.nodes[key{"pg_class", q.OID}].obj.Table = on // it goes where the table goes
-			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.Name, Table: on, Section: engine.Schema,
-				SQL: fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.Name, on, q.Column)},
+			r.also(rankSequenceOwner, engine.Object{Kind: "sequence owner", Name: q.Name, Table: on,
+				Section: engine.Schema,
+				SQL:     fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s;\n", q.Name, on, q.Column)},
 				key{"pg_class", q.OID}, key{"pg_class", q.Table})
 		}
 	}
@@ -89,8 +90,10 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 			return err
 		}
 		q := names[name]
-		r.also(rankSequenceValue, engine.Object{Kind: "sequence value", Name: name, Table: r.tableID[q.Table], Section: engine.Finish,
-			SQL: fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t);\n", literal(name), last, called)}, key{"pg_class", q.OID})
+		r.also(rankSequenceValue, engine.Object{Kind: "sequence value", Name: name, Table: r.tableID[q.Table],
+			Section: engine.Finish,
+			SQL:     fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t);\n", literal(name), last, called)}, key{"pg_class",
+			q.OID})
 		return nil
 	})
 }

@@ -23,7 +23,8 @@ func (s *source) serverSnapshot(ctx context.Context) (*snapshot, error) {
 	if err == nil {
 		err = c.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&p.moment)
 	}
-	for _, read := range []func(context.Context, bool) error{r.roles, r.memberships, r.tablespaces, r.databaseRights, r.parameterRights} {
+	for _, read := range []func(context.Context, bool) error{r.roles, r.memberships, r.tablespaces, r.databaseRights,
+		r.parameterRights} {
 		if err == nil {
 			err = read(ctx, s.at.Passwords)
 		}
@@ -57,7 +58,8 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 		}
 	}
 	return eachOf(ctx, r, "roles", map[string]string{"passwords": yes(passwords)}, func(x *rolesRow) error {
-		body := "BEGIN IF NOT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = " + quoteLiteral(x.Name) + ") THEN CREATE ROLE " + x.Quoted + " WITH " + x.Options
+		body := "BEGIN IF NOT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = " + quoteLiteral(x.Name) +
+			") THEN CREATE ROLE " + x.Quoted + " WITH " + x.Options
 		if x.Secret != "" {
 			body += " PASSWORD " + quoteLiteral(x.Secret)
 		}
@@ -69,7 +71,8 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 		if x.Comment != "" {
 			body += " COMMENT ON ROLE " + x.Quoted + " IS" + space(literal(x.Comment)) + ";"
 		}
-		r.also(rankSchema, engine.Object{Kind: "role", Name: x.Quoted, Section: engine.Schema, SQL: "DO " + quoteLiteral(body+" END IF; END") + ";\n"})
+		r.also(rankSchema, engine.Object{Kind: "role", Name: x.Quoted, Section: engine.Schema, SQL: "DO " +
+			quoteLiteral(body+" END IF; END") + ";\n"})
 		return nil
 	})
 }
@@ -81,7 +84,8 @@ type membershipsRow struct {
 
 func (r *catalogReader) memberships(ctx context.Context, _ bool) error {
 	return each(ctx, r, "memberships", func(x *membershipsRow) error {
-		r.also(rankType, engine.Object{Kind: "membership", Name: x.Member + " in " + x.Role, Section: engine.Schema, SQL: "GRANT " + x.Role + " TO " + x.Member + x.With + ";\n"})
+		r.also(rankType, engine.Object{Kind: "membership", Name: x.Member + " in " + x.Role, Section: engine.Schema,
+			SQL: "GRANT " + x.Role + " TO " + x.Member + x.With + ";\n"})
 		return nil
 	})
 }
@@ -93,13 +97,15 @@ type tablespacesRow struct {
 
 func (r *catalogReader) tablespaces(ctx context.Context, _ bool) error {
 	err := each(ctx, r, "tablespaces", func(x *tablespacesRow) error {
-		r.also(rankTable, engine.Object{Kind: "tablespace", Name: x.Name, Section: engine.Finish, Rule: true, SQL: x.Sql + ";\n"})
+		r.also(rankTable, engine.Object{Kind: "tablespace", Name: x.Name, Section: engine.Finish, Rule: true,
+			SQL: x.Sql + ";\n"})
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	return r.rightsOf(ctx, "TABLESPACE", `SELECT quote_ident(spcname), spcowner, spcacl FROM pg_tablespace`, engine.Finish)
+	return r.rightsOf(ctx, "TABLESPACE", `SELECT quote_ident(spcname), spcowner, spcacl FROM pg_tablespace`,
+		engine.Finish)
 }
 
 // databaseOwnersRow is a row of database_owners.sql.
@@ -115,13 +121,15 @@ func (r *catalogReader) databaseRights(ctx context.Context, _ bool) error {
 		if x.Limit != -1 {
 			sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d;\n", x.Name, x.Limit)
 		}
-		r.also(rankOwner, engine.Object{Kind: "database owner", Name: x.Name, Section: engine.Active, Rule: true, SQL: sql})
+		r.also(rankOwner, engine.Object{Kind: "database owner", Name: x.Name, Section: engine.Active, Rule: true,
+			SQL: sql})
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	return r.rightsOf(ctx, "DATABASE", `SELECT quote_ident(datname), datdba, datacl FROM pg_database WHERE datname <> 'template0'`, engine.Active)
+	return r.rightsOf(ctx, "DATABASE",
+		`SELECT quote_ident(datname), datdba, datacl FROM pg_database WHERE datname <> 'template0'`, engine.Active)
 }
 
 func (r *catalogReader) parameterRights(ctx context.Context, _ bool) error {
@@ -155,7 +163,8 @@ func (r *catalogReader) rightsOf(ctx context.Context, word, query string, sectio
 		if word != "PARAMETER" {
 			sql = fmt.Sprintf("REVOKE ALL ON %s FROM PUBLIC;\nREVOKE ALL ON %s FROM %s;\n", on, on, t.owner) + sql
 		}
-		r.also(rankGrant, engine.Object{Kind: "grants", Name: strings.ToLower(on), Section: section, Rule: true, SQL: sql})
+		r.also(rankGrant, engine.Object{Kind: "grants", Name: strings.ToLower(on), Section: section, Rule: true,
+			SQL: sql})
 	}
 	return err
 }

@@ -35,7 +35,8 @@ func plain(ctx context.Context, c *pgx.Conn, err error) error {
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) {
 		if err != nil && c.IsClosed() {
-			return fault.New(engine.Trouble, err, "the connection to the server was lost").Advise("look into the server's log")
+			return fault.New(engine.Trouble, err,
+				"the connection to the server was lost").Advise("look into the server's log")
 		}
 		return err
 	}
@@ -51,7 +52,8 @@ func plain(ctx context.Context, c *pgx.Conn, err error) error {
 		return fault.New(engine.Trouble, nil, "the server is in trouble: %s", text).Advise("look into the server's log")
 	}
 	if pg.Code == "42501" {
-		return fault.New(engine.RightsMissing, nil, "%s", text).Advise("do it as a user who may; 'grainkeep grants' prints what is needed for most")
+		return fault.New(engine.RightsMissing, nil, "%s",
+			text).Advise("do it as a user who may; 'grainkeep grants' prints what is needed for most")
 	}
 	return errors.New(text)
 }
@@ -78,7 +80,8 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (i
 }
 
 // loadBlobs runs the statements that fill large objects, a line each, some at a time.
-func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, seen func(int64)) (rows int64, err error) {
+func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, seen func(int64)) (rows int64,
+	err error) {
 	var batch strings.Builder
 	lines := int64(0)
 	for {

@@ -58,7 +58,8 @@ func (s *source) snapshot(ctx context.Context, database string) (*snapshot, erro
 			break
 		}
 		if err == nil && n == tries {
-			err = fault.New("structure-changing", nil, "the structure of %s is being changed all the time; just now: %s", database, snap.moved).
+			err = fault.New("structure-changing", nil,
+				"the structure of %s is being changed all the time; just now: %s", database, snap.moved).
 				Advise("dump it at a quieter hour")
 		}
 		if err != nil {
@@ -171,8 +172,9 @@ func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
 	for i, t := range tables {
 		names[i] = t.Name
 	}
-	_, err := p.c.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d; LOCK TABLE ONLY %s IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0",
-		max(1, p.s.at.LockWait.Milliseconds()), strings.Join(names, ", ONLY ")))
+	_, err := p.c.Exec(ctx,
+		fmt.Sprintf("SET LOCAL lock_timeout = %d; LOCK TABLE ONLY %s IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0",
+			max(1, p.s.at.LockWait.Milliseconds()), strings.Join(names, ", ONLY ")))
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) {
 		return err
@@ -199,7 +201,8 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 		Advise("end the session that holds it, dump at a quieter hour, or give lock_wait more time")
 	var pid int32
 	var table, user, app, query string
-	err := p.s.home.QueryRow(ctx, `SELECT l.pid, l.relation, coalesce(a.usename::text, '?'), coalesce(a.application_name, ''),
+	err := p.s.home.QueryRow(ctx, `SELECT l.pid, l.relation, coalesce(a.usename::text, '?'),
+		coalesce(a.application_name, ''),
 		left(coalesce(a.query, ''), 80)
 		FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
 		WHERE l.granted AND l.mode = 'AccessExclusiveLock' AND l.locktype = 'relation'

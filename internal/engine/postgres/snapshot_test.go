@@ -47,7 +47,8 @@ func fresh(t *testing.T, name, script string) (*source, *pgx.Conn) {
 		t.Skip(testserver.ErrAbsent)
 	}
 	ctx := context.Background()
-	src, err := driver{}.Open(ctx, engine.Location{Engine: "postgres", Server: net.JoinHostPort("127.0.0.1", fmt.Sprint(server.Port)),
+	src, err := driver{}.Open(ctx, engine.Location{Engine: "postgres", Server: net.JoinHostPort("127.0.0.1",
+		fmt.Sprint(server.Port)),
 		User: testserver.Admin, LockWait: 300 * time.Millisecond})
 	require.NoError(t, err)
 	s := src.(*source)
@@ -90,10 +91,12 @@ func readTable(t *testing.T, snap engine.Snapshot, id string) string {
 // alter or drop a table before it is read.
 func TestNothingChangesUnderASnapshot(t *testing.T) {
 	ctx := context.Background()
-	s, c := fresh(t, "pinned", "CREATE TABLE a AS SELECT 1 AS v; CREATE TABLE b AS SELECT 2 AS v; SET lock_timeout = '100ms'")
+	s, c := fresh(t, "pinned",
+		"CREATE TABLE a AS SELECT 1 AS v; CREATE TABLE b AS SELECT 2 AS v; SET lock_timeout = '100ms'")
 	snap, err := s.Snapshot(ctx, "pinned")
 	require.NoError(t, err)
-	for _, ddl := range []string{"TRUNCATE a", "ALTER TABLE a ALTER v TYPE text", "DROP TABLE b", "ALTER TABLE b RENAME TO z", "VACUUM FULL a"} {
+	for _, ddl := range []string{"TRUNCATE a", "ALTER TABLE a ALTER v TYPE text", "DROP TABLE b",
+		"ALTER TABLE b RENAME TO z", "VACUUM FULL a"} {
 		_, err := c.Exec(ctx, ddl)
 		require.ErrorContains(t, err, "55P03", ddl)
 	}
@@ -107,7 +110,9 @@ func TestNothingChangesUnderASnapshot(t *testing.T) {
 	snap, err = s.Snapshot(ctx, "pinned")
 	require.NoError(t, err)
 	defer snap.Close()
-	_, err = c.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'grainkeep' AND datname = 'pinned'")
+	_, err = c.Exec(ctx,
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'grainkeep' AND datname "+
+			"= 'pinned'")
 	require.NoError(t, err)
 	require.True(t, fault.HasCode(snap.Confirm(ctx), "snapshot-lost"))
 }
@@ -133,10 +138,15 @@ func (i *interloper) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEnd
 // of reading the catalog. What was read is all from before or all from after it.
 func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 	ctx := context.Background()
-	s, c := fresh(t, "shifting", `CREATE SCHEMA s; CREATE TABLE a (x int, y int); CREATE INDEX ix ON a (x); CREATE TYPE s.e AS ENUM ('a', 'b'); CREATE TYPE s.p AS (k int);
-		CREATE DOMAIN d AS int; CREATE SEQUENCE q; CREATE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END;
-		CREATE VIEW v AS SELECT x, s.f() AS z, 'b'::s.e AS e FROM a; CREATE VIEW w AS SELECT z FROM v; CREATE MATERIALIZED VIEW m AS SELECT s.f() AS one; CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int);
-		CREATE FUNCTION tf() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN new; END'; CREATE TRIGGER tr AFTER INSERT ON a EXECUTE FUNCTION tf(); CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING; CREATE ROLE shifter; SET lock_timeout = '50ms'`)
+	s, c := fresh(t, "shifting", `CREATE SCHEMA s; CREATE TABLE a (x int, y int); CREATE INDEX ix ON a (x); CREATE
+		TYPE s.e AS ENUM ('a', 'b'); CREATE TYPE s.p AS (k int);
+		CREATE DOMAIN d AS int; CREATE SEQUENCE q; CREATE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1';
+			CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END;
+		CREATE VIEW v AS SELECT x, s.f() AS z, 'b'::s.e AS e FROM a; CREATE VIEW w AS SELECT z FROM v; CREATE
+			MATERIALIZED VIEW m AS SELECT s.f() AS one; CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int);
+		CREATE FUNCTION tf() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN new; END'; CREATE TRIGGER tr AFTER
+			INSERT ON a EXECUTE FUNCTION tf(); CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING; CREATE ROLE
+			shifter; SET lock_timeout = '50ms'`)
 	read := func(i *interloper) (map[string]string, error) {
 		cfg, err := s.config("shifting")
 		require.NoError(t, err)
@@ -160,14 +170,33 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 	}
 	queries := 200
 	for _, change := range [][2]string{
-		{"CREATE TABLE n (x int)", "DROP TABLE n"}, {"DROP TABLE a CASCADE", ""}, {"ALTER TABLE a RENAME y TO yy", ""}, {"TRUNCATE a", ""},
-		{"ALTER SCHEMA s RENAME TO s9", "ALTER SCHEMA s9 RENAME TO s"}, {"ALTER VIEW v SET SCHEMA s", "ALTER VIEW s.v SET SCHEMA public"}, {"ALTER VIEW v RENAME z TO zz", "ALTER VIEW v RENAME zz TO z"}, {"ALTER VIEW v RENAME TO vv", "ALTER VIEW vv RENAME TO v"},
-		{"CREATE OR REPLACE VIEW w AS SELECT z, 5 AS more FROM v", "DROP VIEW w; CREATE VIEW w AS SELECT z FROM v"}, {"DROP VIEW w", "CREATE VIEW w AS SELECT z FROM v"}, {"REFRESH MATERIALIZED VIEW m", ""}, {"DROP MATERIALIZED VIEW m", "CREATE MATERIALIZED VIEW m AS SELECT s.f() AS one"},
-		{"ALTER FUNCTION s.f() RENAME TO ff", "ALTER FUNCTION s.ff() RENAME TO f"}, {"CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 2'", "CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1'"}, {"DROP FUNCTION s.g()", "CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END"},
-		{"ALTER TYPE s.e RENAME TO ee", "ALTER TYPE s.ee RENAME TO e"}, {"ALTER TYPE s.e RENAME VALUE 'b' TO 'bb'", "ALTER TYPE s.e RENAME VALUE 'bb' TO 'b'"}, {"ALTER TYPE s.p ADD ATTRIBUTE l int", "ALTER TYPE s.p DROP ATTRIBUTE l"}, {"ALTER TYPE s.p RENAME ATTRIBUTE k TO kk", "ALTER TYPE s.p RENAME ATTRIBUTE kk TO k"},
-		{"ALTER DOMAIN d ADD CONSTRAINT k CHECK (VALUE > 0)", "ALTER DOMAIN d DROP CONSTRAINT k"}, {"ALTER DOMAIN d SET DEFAULT 4", "ALTER DOMAIN d DROP DEFAULT"}, {"DROP SEQUENCE q", "CREATE SEQUENCE q"}, {"ALTER SEQUENCE q INCREMENT 5", "ALTER SEQUENCE q INCREMENT 1"},
-		{"CREATE INDEX j ON a (y)", "DROP INDEX j"}, {"ALTER INDEX ix RENAME TO ixx", "ALTER INDEX ixx RENAME TO ix"}, {"CREATE TRIGGER t2 AFTER DELETE ON a EXECUTE FUNCTION tf()", "DROP TRIGGER t2 ON a"}, {"ALTER TRIGGER tr ON a RENAME TO trr", ""}, {"DROP RULE r ON v", "CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING"},
-		{"COMMENT ON TABLE a IS 'c'", "COMMENT ON TABLE a IS NULL"}, {"GRANT SELECT ON a TO shifter", "REVOKE ALL ON a FROM shifter"}, {"DROP AGGREGATE s.agg(int)", "CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int)"}, {"CREATE STATISTICS st ON x, y FROM a", "DROP STATISTICS st"},
+		{"CREATE TABLE n (x int)", "DROP TABLE n"}, {"DROP TABLE a CASCADE", ""}, {"ALTER TABLE a RENAME y TO yy",
+			""}, {"TRUNCATE a", ""},
+		{"ALTER SCHEMA s RENAME TO s9", "ALTER SCHEMA s9 RENAME TO s"}, {"ALTER VIEW v SET SCHEMA s",
+			"ALTER VIEW s.v SET SCHEMA public"}, {"ALTER VIEW v RENAME z TO zz", "ALTER VIEW v RENAME zz TO z"},
+		{"ALTER VIEW v RENAME TO vv", "ALTER VIEW vv RENAME TO v"},
+		{"CREATE OR REPLACE VIEW w AS SELECT z, 5 AS more FROM v", "DROP VIEW w; CREATE VIEW w AS SELECT z FROM v"},
+		{"DROP VIEW w", "CREATE VIEW w AS SELECT z FROM v"}, {"REFRESH MATERIALIZED VIEW m", ""},
+		{"DROP MATERIALIZED VIEW m", "CREATE MATERIALIZED VIEW m AS SELECT s.f() AS one"},
+		{"ALTER FUNCTION s.f() RENAME TO ff", "ALTER FUNCTION s.ff() RENAME TO f"},
+		{"CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 2'",
+			"CREATE OR REPLACE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'SELECT 1'"}, {"DROP FUNCTION s.g()",
+			"CREATE FUNCTION s.g() RETURNS s.e LANGUAGE sql BEGIN ATOMIC SELECT 'a'::s.e; END"},
+		{"ALTER TYPE s.e RENAME TO ee", "ALTER TYPE s.ee RENAME TO e"}, {"ALTER TYPE s.e RENAME VALUE 'b' TO 'bb'",
+			"ALTER TYPE s.e RENAME VALUE 'bb' TO 'b'"}, {"ALTER TYPE s.p ADD ATTRIBUTE l int",
+			"ALTER TYPE s.p DROP ATTRIBUTE l"}, {"ALTER TYPE s.p RENAME ATTRIBUTE k TO kk",
+			"ALTER TYPE s.p RENAME ATTRIBUTE kk TO k"},
+		{"ALTER DOMAIN d ADD CONSTRAINT k CHECK (VALUE > 0)", "ALTER DOMAIN d DROP CONSTRAINT k"},
+		{"ALTER DOMAIN d SET DEFAULT 4", "ALTER DOMAIN d DROP DEFAULT"}, {"DROP SEQUENCE q", "CREATE SEQUENCE q"},
+		{"ALTER SEQUENCE q INCREMENT 5", "ALTER SEQUENCE q INCREMENT 1"},
+		{"CREATE INDEX j ON a (y)", "DROP INDEX j"}, {"ALTER INDEX ix RENAME TO ixx", "ALTER INDEX ixx RENAME TO ix"},
+		{"CREATE TRIGGER t2 AFTER DELETE ON a EXECUTE FUNCTION tf()", "DROP TRIGGER t2 ON a"},
+		{"ALTER TRIGGER tr ON a RENAME TO trr", ""}, {"DROP RULE r ON v",
+			"CREATE RULE r AS ON UPDATE TO v DO INSTEAD NOTHING"},
+		{"COMMENT ON TABLE a IS 'c'", "COMMENT ON TABLE a IS NULL"}, {"GRANT SELECT ON a TO shifter",
+			"REVOKE ALL ON a FROM shifter"},
+		{"DROP AGGREGATE s.agg(int)", "CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int)"},
+		{"CREATE STATISTICS st ON x, y FROM a", "DROP STATISTICS st"},
 	} {
 		for n := 4; n < queries; n += 1 + queries/4 {
 			i := &interloper{}
@@ -194,9 +223,11 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 // dropped between the look and the lock is looked at again.
 func TestTablesThatChangeWhileTheyAreLocked(t *testing.T) {
 	ctx := context.Background()
-	s, c := fresh(t, "moving", "CREATE TABLE a AS SELECT i AS v FROM generate_series(1, 50) i; CREATE TABLE gone (v int)")
+	s, c := fresh(t, "moving",
+		"CREATE TABLE a AS SELECT i AS v FROM generate_series(1, 50) i; CREATE TABLE gone (v int)")
 	s.at.LockWait = 10 * time.Second
-	_, err := c.Exec(ctx, "BEGIN; TRUNCATE a; INSERT INTO a VALUES (7); DROP TABLE gone; CREATE TABLE made AS SELECT 8 AS v")
+	_, err := c.Exec(ctx,
+		"BEGIN; TRUNCATE a; INSERT INTO a VALUES (7); DROP TABLE gone; CREATE TABLE made AS SELECT 8 AS v")
 	require.NoError(t, err)
 	got := make(chan engine.Snapshot)
 	go func() {
@@ -253,13 +284,20 @@ func TestLockedTableIsNamedWithItsHolder(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Snapshot(ctx, "stuck")
 	require.True(t, fault.HasCode(err, "lock-wait"), "%v", err)
-	require.Contains(t, err.Error(), fmt.Sprintf(`public."Pier" in stuck stayed locked for 300ms by process %d of the server (user %s`, c.PgConn().PID(), testserver.Admin))
+	require.Contains(t, err.Error(),
+		fmt.Sprintf(`public."Pier" in stuck stayed locked for 300ms by process %d of the server (user %s`,
+			c.PgConn().PID(), testserver.Admin))
 }
 
 func TestSettingsAreTheSameEverywhere(t *testing.T) {
 	ctx := context.Background()
-	s, c := fresh(t, "settled", "CREATE TABLE d AS SELECT date '2026-03-04' AS v, 0.1::float8 AS f, interval '1 day 2 h' AS i, 12.5::money AS m, '\\x01'::bytea AS b")
-	_, err := c.Exec(ctx, "ALTER DATABASE settled SET datestyle = 'German'; ALTER DATABASE settled SET extra_float_digits = -10; ALTER DATABASE settled SET intervalstyle = 'iso_8601'; ALTER DATABASE settled SET bytea_output = 'escape'; ALTER DATABASE settled SET default_transaction_read_only = on")
+	s, c := fresh(t, "settled",
+		"CREATE TABLE d AS SELECT date '2026-03-04' AS v, 0.1::float8 AS f, interval '1 day 2 h' AS i, "+
+			"12.5::money AS m, '\\x01'::bytea AS b")
+	_, err := c.Exec(ctx,
+		"ALTER DATABASE settled SET datestyle = 'German'; ALTER DATABASE settled SET extra_float_digits = -10; "+
+			"ALTER DATABASE settled SET intervalstyle = 'iso_8601'; ALTER DATABASE settled SET bytea_output = "+
+			"'escape'; ALTER DATABASE settled SET default_transaction_read_only = on")
 	require.NoError(t, err)
 	conn, err := s.connect(ctx, "settled")
 	require.NoError(t, err)
@@ -280,7 +318,8 @@ func TestSettingsAreTheSameEverywhere(t *testing.T) {
 // new blocks since it was measured included.
 func TestPartsAreTheWhole(t *testing.T) {
 	ctx := context.Background()
-	s, c := fresh(t, "split", "CREATE TABLE a AS SELECT i AS v, repeat('x', 500) AS pad FROM generate_series(1, 20000) i")
+	s, c := fresh(t, "split",
+		"CREATE TABLE a AS SELECT i AS v, repeat('x', 500) AS pad FROM generate_series(1, 20000) i")
 	snap, err := s.Snapshot(ctx, "split")
 	require.NoError(t, err)
 	defer snap.Close()
@@ -311,7 +350,8 @@ func TestPartsAreTheWhole(t *testing.T) {
 }
 
 func TestCopyStatementWithOddNames(t *testing.T) {
-	for _, sql := range []string{`COPY public.t (a) FROM stdin`, "COPY public.\"x FROM stdin;\ny\" (\"a\"\"b FROM stdin;\n\") FROM stdin"} {
+	for _, sql := range []string{`COPY public.t (a) FROM stdin`,
+		"COPY public.\"x FROM stdin;\ny\" (\"a\"\"b FROM stdin;\n\") FROM stdin"} {
 		in := bufioOf(settings + sql + ";\n1\t2\n\\.\n")
 		got, encoding, err := copyStatement(in)
 		require.NoError(t, err)
@@ -334,9 +374,11 @@ func bufioOf(s string) *bufio.Reader { return bufio.NewReaderSize(bytes.NewBuffe
 // are not the extension's own are dumped.
 func TestConfigurationOfExtensions(t *testing.T) {
 	ctx := context.Background()
-	s, _ := fresh(t, "extended", `CREATE EXTENSION hstore; CREATE TABLE conf AS SELECT i AS k, i > 1 AS own FROM generate_series(1, 3) i; CREATE TABLE inner_one (a int);
+	s, _ := fresh(t, "extended", `CREATE EXTENSION hstore; CREATE TABLE conf AS SELECT i AS k, i > 1 AS own FROM
+		generate_series(1, 3) i; CREATE TABLE inner_one (a int);
 		ALTER EXTENSION hstore ADD TABLE conf; ALTER EXTENSION hstore ADD TABLE inner_one;
-		UPDATE pg_extension SET extconfig = ARRAY['conf'::regclass::oid], extcondition = ARRAY['WHERE own'] WHERE extname = 'hstore'`)
+		UPDATE pg_extension SET extconfig = ARRAY['conf'::regclass::oid], extcondition = ARRAY['WHERE own'] WHERE
+			extname = 'hstore'`)
 	snap, err := s.Snapshot(ctx, "extended")
 	require.NoError(t, err)
 	defer snap.Close()
@@ -350,7 +392,9 @@ func TestConfigurationOfExtensions(t *testing.T) {
 
 // TestCircleThatNothingBreaks is named, and nothing is dumped.
 func TestCircleThatNothingBreaks(t *testing.T) {
-	s, _ := fresh(t, "circular", `CREATE DOMAIN d AS int; CREATE FUNCTION f(d) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER DOMAIN d SET DEFAULT f(NULL)`)
+	s, _ := fresh(t, "circular",
+		`CREATE DOMAIN d AS int; CREATE FUNCTION f(d) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER DOMAIN d SET
+			DEFAULT f(NULL)`)
 	_, err := s.Snapshot(context.Background(), "circular")
 	require.True(t, fault.HasCode(err, "cannot-carry"), "%v", err)
 	require.Contains(t, err.Error(), "domain public.d → function public.f(public.d)")

@@ -54,7 +54,8 @@ func (driver) Open(ctx context.Context, at engine.Location) (engine.Source, erro
 	}
 	s.version, err = serverVersion(ctx, s.home)
 	if err == nil && (s.version < oldest || s.version >= newest) {
-		err = fault.New("version-unsupported", nil, "the server at %s is PostgreSQL %s", s.where(), shortVersion(s.version)).
+		err = fault.New("version-unsupported", nil, "the server at %s is PostgreSQL %s", s.where(),
+			shortVersion(s.version)).
 			Advise("grainkeep works with versions 12 to 18")
 	}
 	if err != nil {
@@ -189,12 +190,14 @@ func (s *source) explainLogin(ctx context.Context, database string, err error) e
 	}
 	switch pg.Code {
 	case "28P01", "28000":
-		return fault.New("login-refused", nil, "the server at %s refused the user %s: %s", s.where(), s.userName(), pg.Message).
+		return fault.New("login-refused", nil, "the server at %s refused the user %s: %s", s.where(), s.userName(),
+			pg.Message).
 			Advise("check the user and the secret; 'grainkeep grants' prints the SQL that makes such a user")
 	case "3D000":
 		return fault.New("database-absent", nil, "there is no database %s at %s", database, s.where())
 	case "42501":
-		return fault.New("login-refused", nil, "the user %s may not connect to %s: %s", s.userName(), database, pg.Message).
+		return fault.New("login-refused", nil, "the user %s may not connect to %s: %s", s.userName(), database,
+			pg.Message).
 			Advise("'grainkeep grants' prints the SQL that allows it")
 	}
 	return fault.New("login-failed", nil, "cannot log in to %s at %s: %s", database, s.where(), pg.Message)
@@ -240,7 +243,8 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	d.Wide = true
 	var level, bound string
 	if s.version >= 130000 {
-		err = s.home.QueryRow(ctx, "SELECT current_setting('wal_level'), current_setting('max_slot_wal_keep_size')").Scan(&level, &bound)
+		err = s.home.QueryRow(ctx,
+			"SELECT current_setting('wal_level'), current_setting('max_slot_wal_keep_size')").Scan(&level, &bound)
 	} else {
 		err = s.home.QueryRow(ctx, "SELECT current_setting('wal_level'), '-1'").Scan(&level, &bound)
 	}

@@ -24,7 +24,8 @@ RESET SESSION AUTHORIZATION;
 		{"owner", "INSERT", "owner", false}, {"owner", "SELECT", "owner", false},
 	}))
 	require.Equal(t, "GRANT SELECT (x), UPDATE (x) ON TABLE t TO PUBLIC;\n",
-		grantSQL("TABLE t", " (x)", "owner", []right{{"PUBLIC", "SELECT", "owner", false}, {"PUBLIC", "UPDATE", "owner", false}}))
+		grantSQL("TABLE t", " (x)", "owner", []right{{"PUBLIC", "SELECT", "owner", false}, {"PUBLIC", "UPDATE",
+			"owner", false}}))
 	orphan := grantSQL("TABLE t", "", "owner", []right{{"c", "SELECT", "gone", false}})
 	require.Contains(t, orphan, "AUTHORIZATION gone", "a grantor without the option is still tried, not looped on")
 }
@@ -32,7 +33,8 @@ RESET SESSION AUTHORIZATION;
 func TestMissingRoles(t *testing.T) {
 	s, _ := fresh(t, "roles", "")
 	tgt := &target{s: s}
-	missing, err := tgt.Missing(context.Background(), []string{`"Odd ""Role"`, "harbourmaster", "nobody_1", "pg_monitor"})
+	missing, err := tgt.Missing(context.Background(), []string{`"Odd ""Role"`, "harbourmaster", "nobody_1",
+		"pg_monitor"})
 	require.NoError(t, err)
 	require.Equal(t, []string{`"Odd ""Role"`, "nobody_1"}, missing)
 }
@@ -52,14 +54,16 @@ func TestOrder(t *testing.T) {
 	add(6, rankView, "view that the table needs", engine.Finish, true, k(1))
 	add(7, rankKey, "key", engine.Keys, false, k(2))
 	r.alias[key{"pg_type", 9}] = k(3)
-	r.also(rankComment, engine.Object{Kind: "comment", Name: "on the view", Section: engine.Finish, SQL: "c"}, key{"pg_type", 9})
+	r.also(rankComment, engine.Object{Kind: "comment", Name: "on the view", Section: engine.Finish, SQL: "c"},
+		key{"pg_type", 9})
 	list, err := r.order()
 	require.NoError(t, err)
 	var got []string
 	for _, o := range list {
 		got = append(got, string(o.Section)+" "+o.Kind)
 	}
-	require.Equal(t, []string{"10-schema schema", "10-schema view that the table needs", "10-schema function of the table", "10-schema table",
+	require.Equal(t, []string{"10-schema schema", "10-schema view that the table needs",
+		"10-schema function of the table", "10-schema table",
 		"30-keys key", "50-finish view", "50-finish function of a view", "50-finish comment"}, got)
 	require.Equal(t, []string{"function of the table function of the table", "schema schema"}, list[3].Needs)
 
@@ -74,11 +78,15 @@ func TestSmallSQL(t *testing.T) {
 	require.Equal(t, ` E'a\\b'`, literal(`a\b`))
 	require.Equal(t, "CONSTRAINT c ON DOMAIN public.d", sqlTarget("domain constraint", "c on public.d"))
 	require.Equal(t, "COLUMN s.t.c", sqlTarget("view column", "s.t.c"))
-	require.Equal(t, " TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C' LOCALE_PROVIDER icu ICU_LOCALE 'de-AT'",
-		CreateOptions(map[string]string{"encoding": "UTF8", "collate": "C", "ctype": "C", "provider": "i", "locale": "de-AT"}))
+	require.Equal(t,
+		" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C' LOCALE_PROVIDER icu ICU_LOCALE 'de-AT'",
+		CreateOptions(map[string]string{"encoding": "UTF8", "collate": "C", "ctype": "C", "provider": "i",
+			"locale": "de-AT"}))
 	require.Equal(t, "COPY s.t (a, b) TO STDOUT", handle{table: "s.t", columns: "a, b"}.copySQL(engine.Part{}))
-	require.Equal(t, "COPY (SELECT a FROM ONLY s.t WHERE ctid >= '(0,0)' AND ctid < '(7,0)') TO STDOUT", handle{table: "s.t", columns: "a"}.copySQL(engine.Part{To: 7}))
-	require.Equal(t, "COPY (SELECT a FROM ONLY s.t WHERE ctid >= '(7,0)') TO STDOUT", handle{table: "s.t", columns: "a"}.copySQL(engine.Part{From: 7}))
+	require.Equal(t, "COPY (SELECT a FROM ONLY s.t WHERE ctid >= '(0,0)' AND ctid < '(7,0)') TO STDOUT",
+		handle{table: "s.t", columns: "a"}.copySQL(engine.Part{To: 7}))
+	require.Equal(t, "COPY (SELECT a FROM ONLY s.t WHERE ctid >= '(7,0)') TO STDOUT", handle{table: "s.t",
+		columns: "a"}.copySQL(engine.Part{From: 7}))
 	require.Contains(t, noTimeouts("17.2 (Debian)"), "transaction_timeout")
 	require.NotContains(t, noTimeouts("13.9"), "idle_session_timeout")
 	for _, p := range []engine.Purpose{engine.ForDump, engine.ForChanges, engine.ForDrill, engine.ForRestore} {

@@ -38,7 +38,8 @@ func (r *catalogReader) rules(ctx context.Context) error {
 		if word := states[x.Enabled]; word != "" {
 			sql += "ALTER TABLE " + x.On + " " + word + " RULE " + x.Name + ";\n"
 		}
-		r.add("pg_rewrite", x.OID, rankTrigger, engine.Object{Kind: "rule", Name: x.Name + " on " + x.On, Table: r.tableID[x.Table],
+		r.add("pg_rewrite", x.OID, rankTrigger, engine.Object{Kind: "rule", Name: x.Name + " on " + x.On,
+			Table:   r.tableID[x.Table],
 			Section: engine.Finish, SQL: sql}, key{"pg_class", x.Table}).late = true
 		return nil
 	})
@@ -66,7 +67,8 @@ func (r *catalogReader) policies(ctx context.Context) error {
 		if !x.Permissive {
 			sql += " AS RESTRICTIVE"
 		}
-		sql += map[string]string{"r": " FOR SELECT", "a": " FOR INSERT", "w": " FOR UPDATE", "d": " FOR DELETE"}[x.Command]
+		sql += map[string]string{"r": " FOR SELECT", "a": " FOR INSERT", "w": " FOR UPDATE",
+			"d": " FOR DELETE"}[x.Command]
 		if !x.Public {
 			sql += " TO " + strings.Join(x.Roles, ", ")
 		} else {
@@ -78,7 +80,8 @@ func (r *catalogReader) policies(ctx context.Context) error {
 		if x.Check != nil {
 			sql += " WITH CHECK (" + *x.Check + ")"
 		}
-		r.add("pg_policy", x.OID, rankTrigger, engine.Object{Kind: "row security policy", Name: x.Name + " on " + x.On, Table: r.tableID[x.Table], Roles: x.Roles,
+		r.add("pg_policy", x.OID, rankTrigger, engine.Object{Kind: "row security policy", Name: x.Name + " on " +
+			x.On, Table: r.tableID[x.Table], Roles: x.Roles,
 			Section: engine.Finish, SQL: sql + ";\n"}, key{"pg_class", x.Table}).late = true
 		return nil
 	})
@@ -93,7 +96,8 @@ func (r *catalogReader) policies(ctx context.Context) error {
 		if x.Forced {
 			sql += "ALTER TABLE " + x.Name + " FORCE ROW LEVEL SECURITY;\n"
 		}
-		r.also(rankIdentity, engine.Object{Kind: "row security", Name: x.Name, Table: x.Name, Section: engine.Finish, SQL: sql}, key{"pg_class", x.Table}).late = true
+		r.also(rankIdentity, engine.Object{Kind: "row security", Name: x.Name, Table: x.Name, Section: engine.Finish,
+			SQL: sql}, key{"pg_class", x.Table}).late = true
 		return nil
 	})
 }
@@ -116,7 +120,8 @@ func (r *catalogReader) statistics(ctx context.Context) error {
 		if x.Target >= 0 {
 			sql += fmt.Sprintf("ALTER STATISTICS %s SET STATISTICS %d;\n", x.Name, x.Target)
 		}
-		r.add("pg_statistic_ext", x.OID, rankIndex, engine.Object{Kind: "extended statistics", Name: x.Name, Table: r.tableID[x.Table], Section: engine.Finish, SQL: sql},
+		r.add("pg_statistic_ext", x.OID, rankIndex, engine.Object{Kind: "extended statistics", Name: x.Name,
+			Table: r.tableID[x.Table], Section: engine.Finish, SQL: sql},
 			key{"pg_class", x.Table}).late = true
 		return nil
 	})
@@ -137,7 +142,8 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		o := engine.Object{Kind: "trigger", Name: x.Name + " on " + x.On, Table: r.tableID[x.Table], Section: engine.Finish}
+		o := engine.Object{Kind: "trigger", Name: x.Name + " on " + x.On, Table: r.tableID[x.Table],
+			Section: engine.Finish}
 		needs := []key{{"pg_class", x.Table}}
 		if x.Parent == 0 {
 			o.SQL = sql + ";\n"

@@ -129,15 +129,19 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 		c := &t.columns[i]
 		c.later = c.Generated == "" && c.Default != "" && cyclic[place{t.OID, c.Num}]
 		if c.later {
-			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.ID + "." + c.Quoted, Table: t.ID, Section: engine.Finish,
-				SQL: fmt.Sprintf("ALTER TABLE ONLY %s ALTER COLUMN %s SET DEFAULT %s;\n", t.ID, c.Quoted, c.Default)}, self)
+			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.ID + "." + c.Quoted, Table: t.ID,
+				Section: engine.Finish,
+				SQL:     fmt.Sprintf("ALTER TABLE ONLY %s ALTER COLUMN %s SET DEFAULT %s;\n", t.ID, c.Quoted, c.Default)},
+				self)
 			n.late = true
 			r.laterDefault[place{t.OID, c.Num}] = n
 		}
 		after = append(after, c.settings(t.ID)...)
 		if n := c.notNull; n.Set && n.Unvalidated && n.Local {
-			r.also(rankCheck, engine.Object{Kind: "not-null", Name: n.Name + " on " + t.ID, Table: t.ID, Section: engine.Finish, Rule: true,
-				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s NOT NULL %s NOT VALID;\n", t.ID, n.Name, c.Quoted)}, self)
+			r.also(rankCheck, engine.Object{Kind: "not-null", Name: n.Name + " on " + t.ID, Table: t.ID,
+				Section: engine.Finish, Rule: true,
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s NOT NULL %s NOT VALID;\n", t.ID, n.Name,
+					c.Quoted)}, self)
 		}
 	}
 	o.SQL = t.create() + strings.Join(after, "")
@@ -147,10 +151,12 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 	}
 	if t.bound != "" {
 		r.also(rankAttach, engine.Object{Kind: "partition", Name: t.ID, Table: t.ID, Section: engine.Schema,
-			SQL: fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s;\n", t.parents[0].ID, t.ID, t.bound)}, self, key{"pg_class", t.parents[0].OID})
+			SQL: fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s;\n", t.parents[0].ID, t.ID, t.bound)}, self,
+			key{"pg_class", t.parents[0].OID})
 	}
 	if t.Tablespace != "" {
-		r.also(rankAttach, engine.Object{Kind: "tablespace", Name: t.word() + " " + t.ID, Table: t.ID, Section: engine.Schema, Rule: true,
+		r.also(rankAttach, engine.Object{Kind: "tablespace", Name: t.word() + " " + t.ID, Table: t.ID,
+			Section: engine.Schema, Rule: true,
 			SQL: fmt.Sprintf("ALTER TABLE ONLY %s SET TABLESPACE %s;\n", t.ID, t.Tablespace)}, self)
 	}
 	if w := map[string]string{"f": "FULL", "n": "NOTHING"}[t.Identity]; w != "" && t.Kind != "f" {
@@ -220,7 +226,8 @@ func (t *table) inherit(head, tail string) string {
 	for _, p := range t.parents {
 		fmt.Fprintf(&b, "ALTER TABLE ONLY %s INHERIT %s;\n", t.ID, p.ID)
 	}
-	fmt.Fprintf(&b, "ALTER TABLE ONLY %s NO INHERIT grainkeep_helper.columns;\nDROP SCHEMA grainkeep_helper CASCADE;\n", t.ID)
+	fmt.Fprintf(&b,
+		"ALTER TABLE ONLY %s NO INHERIT grainkeep_helper.columns;\nDROP SCHEMA grainkeep_helper CASCADE;\n", t.ID)
 	return b.String()
 }
 
@@ -262,14 +269,16 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 		head = setEncoding(encoding) + head
 	}
 	e := engine.Table{
-		ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: dumped, Bytes: t.Bytes, Rows: t.Rows, Through: tree, Tree: r.rootOf(t, tables),
+		ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: dumped, Bytes: t.Bytes, Rows: t.Rows, Through: tree,
+		Tree:   r.rootOf(t, tables),
 		Frame:  engine.Framing{Head: head, RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
 		Handle: handle{table: t.ID, columns: strings.Join(listed, ", "), encoding: encoding}, Blocks: t.Blocks,
 		Count: "SELECT " + literal(t.ID) + ", count(*) FROM ONLY " + t.ID + ";\n",
 	}
 	if condition != "" {
 		e.Blocks = 0
-		e.Handle = handle{table: t.ID, encoding: encoding, query: "SELECT " + strings.Join(listed, ", ") + " FROM ONLY " + t.ID + " WHERE " + condition}
+		e.Handle = handle{table: t.ID, encoding: encoding, query: "SELECT " + strings.Join(listed, ", ") +
+			" FROM ONLY " + t.ID + " WHERE " + condition}
 		e.Count = "SELECT " + literal(t.ID) + ", count(*) FROM ONLY " + t.ID + " WHERE " + condition + ";\n"
 	}
 	if tree != "" { // its rows may come back in another leaf

@@ -62,19 +62,22 @@ func lockObject(run string) int32 {
 }
 
 func (t *target) create(ctx context.Context) error {
-	if _, err := t.s.home.Exec(ctx, "SELECT pg_advisory_lock($1, $2)", int32(liveClass), lockObject(t.spec.Run)); err != nil {
+	if _, err := t.s.home.Exec(ctx, "SELECT pg_advisory_lock($1, $2)", int32(liveClass),
+		lockObject(t.spec.Run)); err != nil {
 		return err
 	}
 	if _, err := t.s.home.Exec(ctx, "CREATE DATABASE "+quote(t.work)+CreateOptions(t.spec.Facts)); err != nil {
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "42501" {
-			return fault.New("rights-missing", nil, "the user %s may not create databases at %s", t.s.userName(), t.s.where()).
+			return fault.New("rights-missing", nil, "the user %s may not create databases at %s", t.s.userName(),
+				t.s.where()).
 				Advise("'grainkeep grants --for drill' prints the SQL that allows it")
 		}
 		return fmt.Errorf("creating the database: %w", err)
 	}
-	return t.inside(ctx, fmt.Sprintf(`CREATE SCHEMA %s; CREATE TABLE %s.mark AS SELECT %s::text AS keep, %s::text AS run, now() AS made`,
-		markSchema, markSchema, literal(t.spec.KeepID), literal(t.spec.Run)))
+	return t.inside(ctx,
+		fmt.Sprintf(`CREATE SCHEMA %s; CREATE TABLE %s.mark AS SELECT %s::text AS keep, %s::text AS run, now() AS made`,
+			markSchema, markSchema, literal(t.spec.KeepID), literal(t.spec.Run)))
 }
 
 // inside runs statements in the new database.
@@ -90,7 +93,8 @@ func (t *target) inside(ctx context.Context, sql string) error {
 
 // CreateOptions are the options of CREATE DATABASE that the facts ask for.
 func CreateOptions(f map[string]string) string {
-	sql := " TEMPLATE template0 ENCODING " + literal(f["encoding"]) + " LC_COLLATE " + literal(f["collate"]) + " LC_CTYPE " + literal(f["ctype"])
+	sql := " TEMPLATE template0 ENCODING " + literal(f["encoding"]) + " LC_COLLATE " + literal(f["collate"]) +
+		" LC_CTYPE " + literal(f["ctype"])
 	switch f["provider"] {
 	case "i":
 		sql += " LOCALE_PROVIDER icu ICU_LOCALE " + literal(f["locale"])
@@ -105,7 +109,8 @@ func (t *target) vacant(ctx context.Context) error {
 	var there bool
 	var users int
 	err := t.s.home.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1),
-		(SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid())`, t.spec.Name).Scan(&there, &users)
+		(SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND pid <>
+			pg_backend_pid())`, t.spec.Name).Scan(&there, &users)
 	if err != nil || !there {
 		return err
 	}
@@ -156,7 +161,10 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	}
 	rename := "ALTER DATABASE " + quote(t.work) + " RENAME TO " + quote(t.spec.Name)
 	if there {
-		if aside, err = t.spec.AsideName(63, func(name string) (bool, error) { return t.s.has(ctx, name) }); err != nil {
+		if aside, err = t.spec.AsideName(63, func(name string) (bool, error) {
+			return t.s.has(ctx,
+				name)
+		}); err != nil {
 			return "", err
 		}
 		rename = "ALTER DATABASE " + quote(t.spec.Name) + " RENAME TO " + quote(aside) + "; " + rename
@@ -168,7 +176,8 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err != nil {
 		return "", err
 	}
-	if _, err := t.s.home.Exec(ctx, "COMMENT ON DATABASE "+quote(t.work)+" IS "+literal(markComment(t.spec.KeepID, t.spec.Run))); err != nil {
+	if _, err := t.s.home.Exec(ctx, "COMMENT ON DATABASE "+quote(t.work)+" IS "+literal(markComment(t.spec.KeepID,
+		t.spec.Run))); err != nil {
 		return "", fmt.Errorf("marking the database: %w", err)
 	}
 	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
@@ -188,7 +197,8 @@ func markComment(keepID, run string) string { return markSchema + " " + keepID +
 // comment is the database's own comment, as SQL.
 func (t *target) comment(ctx context.Context) (string, error) {
 	var text *string
-	err := t.s.home.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = $1", t.work).Scan(&text)
+	err := t.s.home.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = $1",
+		t.work).Scan(&text)
 	if err != nil || text == nil {
 		return "NULL", err
 	}
@@ -232,8 +242,10 @@ func drop(ctx context.Context, s *source, name, force string) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.Exec(ctx, `DO $do$DECLARE s name; BEGIN FOR s IN SELECT subname FROM pg_subscription WHERE subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())
-		LOOP EXECUTE format('ALTER SUBSCRIPTION %I SET (slot_name = NONE)', s); EXECUTE format('DROP SUBSCRIPTION %I', s); END LOOP; END$do$`)
+	_, err = c.Exec(ctx, `DO $do$DECLARE s name; BEGIN FOR s IN SELECT subname FROM pg_subscription WHERE subdbid =
+		(SELECT oid FROM pg_database WHERE datname = current_database())
+		LOOP EXECUTE format('ALTER SUBSCRIPTION %I SET (slot_name = NONE)', s); EXECUTE
+			format('DROP SUBSCRIPTION %I', s); END LOOP; END$do$`)
 	if err = errors.Join(err, closeConn(c)); err != nil {
 		return err
 	}
@@ -250,7 +262,8 @@ func force(version int) string {
 
 // Missing lists the roles that the server lacks.
 func (t *target) Missing(ctx context.Context, roles []string) ([]string, error) {
-	rows, err := t.s.home.Query(ctx, "SELECT r FROM unnest($1::text[]) r WHERE r NOT IN (SELECT oid::regrole::text FROM pg_roles) ORDER BY 1", roles)
+	rows, err := t.s.home.Query(ctx,
+		"SELECT r FROM unnest($1::text[]) r WHERE r NOT IN (SELECT oid::regrole::text FROM pg_roles) ORDER BY 1", roles)
 	if err != nil {
 		return nil, err
 	}
@@ -295,7 +308,8 @@ func (s *source) scratch(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err = s.home.Query(ctx, "SELECT objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND classid::bigint = $1", int64(liveClass))
+	rows, err = s.home.Query(ctx,
+		"SELECT objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND classid::bigint = $1", int64(liveClass))
 	if err != nil {
 		return nil, err
 	}
@@ -326,7 +340,8 @@ func (s *source) ours(ctx context.Context, database, keepID string) (bool, error
 	defer closeConn(c)
 	var marked, empty bool
 	err = c.QueryRow(ctx, `SELECT to_regclass('`+markSchema+`.mark') IS NOT NULL, NOT EXISTS (SELECT FROM pg_class WHERE oid >= 16384)
-		AND NOT EXISTS (SELECT FROM pg_proc WHERE oid >= 16384) AND NOT EXISTS (SELECT FROM pg_namespace WHERE oid >= 16384)`).Scan(&marked, &empty)
+		AND NOT EXISTS (SELECT FROM pg_proc WHERE oid >= 16384) AND NOT EXISTS (SELECT FROM pg_namespace WHERE oid
+			>= 16384)`).Scan(&marked, &empty)
 	if err != nil {
 		return false, err
 	}

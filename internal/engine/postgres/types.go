@@ -26,7 +26,8 @@ func (r *catalogReader) made(oid, array uint32, kind, name, sql string) *node {
 }
 
 func (n *node) withShell() {
-	n.stub = &engine.Object{Kind: "shell type", Name: n.obj.Name, Section: engine.Schema, SQL: "CREATE TYPE " + n.obj.Name + ";\n"}
+	n.stub = &engine.Object{Kind: "shell type", Name: n.obj.Name, Section: engine.Schema, SQL: "CREATE TYPE " +
+		n.obj.Name + ";\n"}
 }
 
 // enumsRow is a row of enums.sql.
@@ -44,7 +45,8 @@ func (r *catalogReader) enums(ctx context.Context) error {
 
 // collationOf is SQL for a collation's name.
 func collationOf(oid string) string {
-	return `(SELECT format('%I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = ` + oid + `)`
+	return `(SELECT format('%I.%I', cn.nspname, co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid =
+		co.collnamespace WHERE co.oid = ` + oid + `)`
 }
 
 // domainsRow is a row of domains.sql.
@@ -119,7 +121,8 @@ func (r *catalogReader) baseTypes(ctx context.Context) error {
 			return nil
 		}
 		o := options{}
-		for _, f := range [][2]string{{"INPUT", x.In}, {"OUTPUT", x.Out}, {"RECEIVE", x.Receive}, {"SEND", x.Send}, {"TYPMOD_IN", x.ModIn},
+		for _, f := range [][2]string{{"INPUT", x.In}, {"OUTPUT", x.Out}, {"RECEIVE", x.Receive}, {"SEND", x.Send},
+			{"TYPMOD_IN", x.ModIn},
 			{"TYPMOD_OUT", x.ModOut}, {"ANALYZE", x.Analyze}, {"SUBSCRIPT", x.Subscript}} {
 			o.add(f[0], f[1])
 		}

@@ -28,23 +28,30 @@ func (r *catalogReader) views(ctx context.Context) error {
 		if x.Options != "" {
 			x.Options = " WITH (" + x.Options + ")"
 		}
-		r.alias[key{"pg_type", x.RowType}], r.alias[key{"pg_type", x.Array}] = key{"pg_class", x.OID}, key{"pg_class", x.OID}
+		r.alias[key{"pg_type", x.RowType}], r.alias[key{"pg_type", x.Array}] = key{"pg_class", x.OID}, key{"pg_class",
+			x.OID}
 		if x.Kind == "v" {
-			n := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "view", Name: x.Name, Section: engine.Finish, SQL: "CREATE VIEW " + x.Name + x.Options + " AS\n" + body + "\n" + x.Defaults})
+			n := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "view", Name: x.Name, Section: engine.Finish,
+				SQL: "CREATE VIEW " + x.Name + x.Options + " AS\n" + body + "\n" + x.Defaults})
 			n.late = true
-			n.stub = &engine.Object{Kind: "view outline", Name: x.Name, Section: engine.Finish, SQL: "CREATE VIEW " + x.Name + " AS SELECT " + x.Outline + ";\n"}
+			n.stub = &engine.Object{Kind: "view outline", Name: x.Name, Section: engine.Finish, SQL: "CREATE VIEW " +
+				x.Name + " AS SELECT " + x.Outline + ";\n"}
 			n.whole = "CREATE OR REPLACE VIEW " + x.Name + x.Options + " AS\n" + body + "\n" + x.Defaults
 			return nil
 		}
 		if x.Method != "" {
 			x.Method = " USING " + x.Method
 		}
-		self := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "materialised view", Name: x.Name, Section: engine.Finish,
-			SQL: "CREATE MATERIALIZED VIEW " + x.Name + x.Method + x.Options + " AS\n" + strings.TrimSuffix(body, ";") + "\nWITH NO DATA;\n"})
+		self := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "materialised view", Name: x.Name,
+			Section: engine.Finish,
+			SQL: "CREATE MATERIALIZED VIEW " + x.Name + x.Method + x.Options + " AS\n" + strings.TrimSuffix(body,
+				";") + "\nWITH NO DATA;\n"})
 		self.late = true
 		if x.Tablespace != "" {
-			r.also(rankAttach, engine.Object{Kind: "tablespace", Name: "materialised view " + x.Name, Section: engine.Finish, Rule: true,
-				SQL: "ALTER MATERIALIZED VIEW " + x.Name + " SET TABLESPACE " + x.Tablespace + ";\n"}, self.key).late = true
+			r.also(rankAttach, engine.Object{Kind: "tablespace", Name: "materialised view " + x.Name,
+				Section: engine.Finish, Rule: true,
+				SQL: "ALTER MATERIALIZED VIEW " + x.Name + " SET TABLESPACE " + x.Tablespace + ";\n"},
+				self.key).late = true
 		}
 		settings[x.OID] = &table{ID: x.Name}
 		if x.Full {

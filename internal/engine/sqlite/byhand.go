@@ -9,12 +9,14 @@ import (
 // ByHand gives the shell lines that restore a dump with the library's own shell.
 func (driver) ByHand(d engine.HandDump) []string {
 	lines := []string{
-		"# -safe keeps the shell from running commands that may stand in a file; before version 3.37 it has no such switch",
+		"# -safe keeps the shell from running commands that may stand in a file; before version 3.37 it has no " +
+			"such switch",
 		"# where the new file shall be; it must not exist yet",
 		"new=" + engine.ShellQuote(engine.OnOneLine("restored-"+d.Database)),
 		"case $new in /*) ;; *) new=$HOME/$new ;; esac",
 		"test ! -e \"$new\"",
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | sqlite3 -safe -bail \"$new\" || exit 1; done)", d.Unpack),
+		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | sqlite3 "+
+			"-safe -bail \"$new\" || exit 1; done)", d.Unpack),
 	}
 	if d.Facts["journal_mode"] == "wal" {
 		lines = append(lines, "sqlite3 \"$new\" 'PRAGMA journal_mode=wal'")

@@ -64,7 +64,8 @@ func readCatalog(ctx context.Context, c *conn) (*engine.Catalog, error) {
 }
 
 func (r *catalogReader) facts(ctx context.Context) error {
-	for _, p := range []string{"encoding", "page_size", "auto_vacuum", "journal_mode", "user_version", "application_id"} {
+	for _, p := range []string{"encoding", "page_size", "auto_vacuum", "journal_mode", "user_version",
+		"application_id"} {
 		v, err := r.c.value(ctx, "PRAGMA "+p)
 		if err != nil {
 			return err
@@ -185,12 +186,14 @@ func statement(sql string) string {
 }
 
 func (r *catalogReader) knownCollations(ctx context.Context, e entry) error {
-	return r.c.each(ctx, "SELECT DISTINCT upper(coll) FROM pragma_index_xinfo("+quoteText(e.name)+")", func(s *stmt) error {
-		if coll := s.text(0); coll != "" && !collations[coll] {
-			r.bad = append(r.bad, fmt.Sprintf("index %s sorts by %s, a collation of the application's own", quote(e.name), coll))
-		}
-		return nil
-	})
+	return r.c.each(ctx, "SELECT DISTINCT upper(coll) FROM pragma_index_xinfo("+quoteText(e.name)+")",
+		func(s *stmt) error {
+			if coll := s.text(0); coll != "" && !collations[coll] {
+				r.bad = append(r.bad, fmt.Sprintf("index %s sorts by %s, a collation of the application's own",
+					quote(e.name), coll))
+			}
+			return nil
+		})
 }
 
 func (r *catalogReader) table(ctx context.Context, e entry, o engine.Object) error {
@@ -246,16 +249,17 @@ func (r *catalogReader) rowsOf(ctx context.Context, name string, info tableInfo)
 	t := engine.Table{ID: quote(name), Name: name, Rows: -1}
 	lower := map[string]bool{}
 	var keys int
-	err := r.c.each(ctx, "SELECT name, pk, hidden FROM pragma_table_xinfo("+quoteText(name)+") ORDER BY cid", func(s *stmt) error {
-		lower[strings.ToLower(s.text(0))] = true
-		if s.int(1) > 0 {
-			keys++
-		}
-		if s.int(2) == 0 {
-			t.Columns = append(t.Columns, s.text(0))
-		}
-		return nil
-	})
+	err := r.c.each(ctx, "SELECT name, pk, hidden FROM pragma_table_xinfo("+quoteText(name)+") ORDER BY cid",
+		func(s *stmt) error {
+			lower[strings.ToLower(s.text(0))] = true
+			if s.int(1) > 0 {
+				keys++
+			}
+			if s.int(2) == 0 {
+				t.Columns = append(t.Columns, s.text(0))
+			}
+			return nil
+		})
 	if err != nil {
 		return t, err
 	}
@@ -306,7 +310,8 @@ func (r *catalogReader) state(ctx context.Context) error {
 		sql := "ANALYZE sqlite_schema;\nDELETE FROM sqlite_stat1;\n"
 		err := r.c.each(ctx, "SELECT tbl, idx, stat FROM sqlite_stat1 ORDER BY 1, 2", func(s *stmt) error {
 			sql += fmt.Sprintf("INSERT INTO sqlite_stat1(tbl,idx,stat) VALUES(%s,%s,%s);\n",
-				appendValue(nil, s, 0, s.kind(0), ""), appendValue(nil, s, 1, s.kind(1), ""), appendValue(nil, s, 2, s.kind(2), ""))
+				appendValue(nil, s, 0, s.kind(0), ""), appendValue(nil, s, 1, s.kind(1), ""), appendValue(nil, s, 2,
+					s.kind(2), ""))
 			return nil
 		})
 		if err != nil {
@@ -323,5 +328,6 @@ func (r *catalogReader) state(ctx context.Context) error {
 }
 
 func (r *catalogReader) add(kind, name, sql, table string) {
-	r.cat.Objects = append(r.cat.Objects, engine.Object{Kind: kind, Name: name, Table: table, Section: engine.Finish, SQL: sql})
+	r.cat.Objects = append(r.cat.Objects, engine.Object{Kind: kind, Name: name, Table: table, Section: engine.Finish,
+		SQL: sql})
 }

@@ -23,7 +23,8 @@ func FuzzText(f *testing.F) {
 			}
 		}
 		_ = c.execText(blank)
-		facts := map[string]string{"encoding": fact, "page_size": fact, "auto_vacuum": fact, "journal_mode": fact, "user_version": fact, "application_id": fact}
+		facts := map[string]string{"encoding": fact, "page_size": fact, "auto_vacuum": fact, "journal_mode": fact,
+			"user_version": fact, "application_id": fact}
 		require.Error(t, checkFacts(facts), "no text is all of them")
 	})
 }

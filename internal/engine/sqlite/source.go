@@ -195,7 +195,8 @@ type snapshot struct {
 
 func newSnapshot(ctx context.Context, c *conn) (*snapshot, error) {
 	// The first read, not BEGIN, fixes the moment.
-	if err := c.exec(ctx, settings+"PRAGMA cache_size=-8192;\nPRAGMA query_only=ON;\nBEGIN;\nSELECT count(*) FROM sqlite_schema;"); err != nil {
+	if err := c.exec(ctx,
+		settings+"PRAGMA cache_size=-8192;\nPRAGMA query_only=ON;\nBEGIN;\nSELECT count(*) FROM sqlite_schema;"); err != nil {
 		return nil, err
 	}
 	s := &snapshot{c: c, moment: time.Now()}

@@ -56,7 +56,8 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		return nil, err
 	}
 	if spec.Into {
-		return nil, fault.Wrong("into-needless", "a SQLite file is always made anew").Advise("leave --into out; --replace renames an existing file aside")
+		return nil, fault.Wrong("into-needless",
+			"a SQLite file is always made anew").Advise("leave --into out; --replace renames an existing file aside")
 	}
 	if spec.Name != "" {
 		if strings.ContainsRune(spec.Name, '/') || spec.Name == "." || spec.Name == ".." {
@@ -94,7 +95,8 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 }
 
 // fast are settings that matter only while the file is nobody's yet.
-const fast = "PRAGMA journal_mode=MEMORY;\nPRAGMA synchronous=OFF;\nPRAGMA cache_size=-16384;\nPRAGMA locking_mode=EXCLUSIVE;\n"
+const fast = "PRAGMA journal_mode=MEMORY;\nPRAGMA synchronous=OFF;\nPRAGMA cache_size=-16384;\nPRAGMA " +
+	"locking_mode=EXCLUSIVE;\n"
 
 type target struct {
 	spec   engine.TargetSpec
@@ -114,7 +116,8 @@ func (t *target) vacant(ctx context.Context) error {
 	}
 	if !t.spec.Replace {
 		return fault.New("target-exists", nil, "%s exists already", t.place()).
-			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not deleted")
+			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not " +
+				"deleted")
 	}
 	return t.unused(ctx)
 }
@@ -149,7 +152,8 @@ func (t *target) settle(ctx context.Context) error {
 	if t.c == nil {
 		return nil
 	}
-	if err := t.c.exec(ctx, "COMMIT; PRAGMA locking_mode=NORMAL; PRAGMA journal_mode="+t.spec.Facts["journal_mode"]+";"); err != nil {
+	if err := t.c.exec(ctx,
+		"COMMIT; PRAGMA locking_mode=NORMAL; PRAGMA journal_mode="+t.spec.Facts["journal_mode"]+";"); err != nil {
 		return err
 	}
 	t.c.close()

@@ -17,11 +17,14 @@ import (
 // TestRealsToTheLastBit loads numbers with this program's library and with the
 // stock shell, whose older releases round decimals differently.
 func TestRealsToTheLastBit(t *testing.T) {
-	values := []float64{0, 1, -1, 0.1, 12.34, 1e15, 1e16, 123456789012345680, 1e22, 1e23, 1e300, -1e-300, math.MaxFloat64, math.SmallestNonzeroFloat64,
-		2.2250738585072014e-308, 2.225073858507201e-308, math.Inf(1), math.Inf(-1), 9007199254740993, 0.30000000000000004, 5e-324 * 3, math.Pi, 1.0 / 3}
+	values := []float64{0, 1, -1, 0.1, 12.34, 1e15, 1e16, 123456789012345680, 1e22, 1e23, 1e300, -1e-300,
+		math.MaxFloat64, math.SmallestNonzeroFloat64,
+		2.2250738585072014e-308, 2.225073858507201e-308, math.Inf(1), math.Inf(-1), 9007199254740993,
+		0.30000000000000004, 5e-324 * 3, math.Pi, 1.0 / 3}
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 3000 {
-		values = append(values, float64(r.IntN(1e7))/100, math.Float64frombits(r.Uint64()), r.NormFloat64(), float64(r.Int64()))
+		values = append(values, float64(r.IntN(1e7))/100, math.Float64frombits(r.Uint64()), r.NormFloat64(),
+			float64(r.Int64()))
 	}
 	var sql strings.Builder
 	sql.WriteString("CREATE TABLE t (id INTEGER PRIMARY KEY, v);\nBEGIN;\n")
@@ -57,7 +60,8 @@ func TestRealsToTheLastBit(t *testing.T) {
 		i := 0
 		err = c.each(context.Background(), "SELECT v FROM t ORDER BY id", func(s *stmt) error {
 			if math.Float64bits(values[i]) != math.Float64bits(s.real(0)) {
-				require.Fail(t, "another number", "%v as %s came back as %v in %s", values[i], appendReal(nil, values[i]), s.real(0), path)
+				require.Fail(t, "another number", "%v as %s came back as %v in %s", values[i], appendReal(nil,
+					values[i]), s.real(0), path)
 			}
 			i++
 			return nil

@@ -83,11 +83,13 @@ func TestNamesAndLinksLeadNowhere(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(away, "letter"), []byte("dear"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "real"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "real", "x"), []byte("x"), 0o600))
-	for name, to := range map[string]string{"out": away, "in": "real", "file": filepath.Join(away, "letter"), ".work": away} {
+	for name, to := range map[string]string{"out": away, "in": "real", "file": filepath.Join(away, "letter"),
+		".work": away} {
 		require.NoError(t, os.Symlink(to, filepath.Join(dir, name)))
 	}
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
-	for _, name := range []string{"", "/etc/passwd", "..", "../x", "a/../../x", "a//b", "a/./b", "a b", "a\x00b", "ä", strings.Repeat("x", 300), strings.Repeat("x/", 600)} {
+	for _, name := range []string{"", "/etc/passwd", "..", "../x", "a/../../x", "a//b", "a/./b", "a b", "a\x00b", "ä",
+		strings.Repeat("x", 300), strings.Repeat("x/", 600)} {
 		_, err := s.Create(ctx, name)
 		require.Error(t, err, "%q", name)
 		_, err = s.Open(ctx, name, 0, -1)

@@ -107,6 +107,42 @@ func TestRestoreThatIsKilled(t *testing.T) {
 	}, 3*patience, tick)
 }
 
+// TestKilledReplaceLeavesNothingOfOurs: wherever it is killed, the database that has the
+// name is complete, and holds no schema and no comment of ours.
+func TestKilledReplaceLeavesNothingOfOurs(t *testing.T) {
+	s := needServer(t)
+	dir := t.TempDir()
+	dropDatabases(t, s, "pier", "pier_live")
+	query(t, s, "postgres", "CREATE DATABASE pier")
+	query(t, s, "pier", "CREATE TABLE t AS SELECT 7 AS a; COMMENT ON DATABASE pier IS 'where boats lie'")
+	run(t, dir, 3, "dump", "--from", s.URL("pier"), "--to", "keep")
+	restore := []string{"restore", "adhoc/pier", "--from", "keep", "--to", s.URL(""), "--as", "pier_live", "--replace"}
+	began := time.Now()
+	run(t, dir, 0, restore...)
+	span := time.Since(began)
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 25 {
+		cmd, _, wait := command(dir, restore...)
+		require.NoError(t, cmd.Start())
+		time.Sleep(span/2 + time.Duration(r.Int64N(int64(span)*2/3)))
+		_ = cmd.Process.Kill() // it may have ended
+		wait()
+		require.Equal(t, "7", query(t, s, "pier_live", "SELECT a FROM t"))
+		require.Equal(t, "0", query(t, s, "pier_live", "SELECT count(*) FROM pg_namespace WHERE nspname ~ '^grainkeep'"))
+		require.Equal(t, "where boats lie",
+			query(t, s, "pier_live", "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = 'pier_live'"))
+	}
+	quiet(t, onPostgres(t, s))
+	require.Eventually(t, func() bool {
+		cmd, _, wait := command(dir, "drill", "adhoc/pier", "--from", "keep", "--to", s.URL(""))
+		return cmd.Start() == nil && wait().code == 0 &&
+			query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname ~ '^grainkeep'") == "0"
+	}, 3*patience, tick)
+	for _, name := range strings.Split(query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname ~ '^pier'"), "\n") {
+		dropDatabases(t, s, name)
+	}
+}
+
 // TestManyAtOnce starts the same job many times: one runs, the others say so, and
 // no lock is left.
 func TestManyAtOnce(t *testing.T) {

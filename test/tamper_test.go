@@ -548,6 +548,27 @@ func TestWorkThatVanishes(t *testing.T) {
 	require.Len(t, result(t, b.dir, 0, "list", "nightly/live.db")["result"], 1, "only the old one")
 }
 
+// TestAnotherMachineAtWork: two machines share a keep, and do not see each other's locks.
+func TestAnotherMachineAtWork(t *testing.T) {
+	b := newBarn(t, "zstd")
+	work := filepath.Join(b.keep, ".work")
+	holder := `{"pid": 7, "host": "pilot", "boot": "another", "since": "2026-03-14T02:30:00Z"}`
+	require.NoError(t, os.MkdirAll(filepath.Join(work, "abcdef123456", "a.db"), 0o700))
+	leases := []string{filepath.Join(work, "abcdef123456.lease"), filepath.Join(work, "job-nightly.lease")}
+	for _, l := range leases {
+		require.NoError(t, os.WriteFile(l, []byte(holder), 0o600))
+	}
+	o := b.run(6, "dump", "nightly")
+	require.Contains(t, o.stderr, "the job nightly is already running: process 7 on pilot holds it")
+	require.Contains(t, o.stderr, "its lease expires 2m0s after its last sign of life")
+	require.NoError(t, os.Remove(leases[1]))
+	b.run(3, "dump", "nightly/a.db")
+	require.DirExists(t, filepath.Join(work, "abcdef123456", "a.db"), "it is alive: nobody sweeps it")
+	require.NoError(t, os.Chtimes(leases[0], time.Time{}, time.Now().Add(-3*time.Minute)))
+	require.Contains(t, b.run(3, "dump", "nightly/a.db").stderr, "cleaned up after 1 run")
+	require.NoDirExists(t, work)
+}
+
 // TestSignalsAndFullOutput: a second signal ends the program at once, and a result that
 // could not be written is a failure.
 func TestSignalsAndFullOutput(t *testing.T) {

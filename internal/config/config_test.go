@@ -1,6 +1,7 @@
 package config
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -12,24 +13,8 @@ import (
 	"grainkeep/internal/fault"
 )
 
-const good = `timezone = "Atlantic/Faroe"
-[source.quay]
-engine = "postgres"
-server = "db1.ternskerry.example:5432"
-user = "grainkeep"
-secret = "file:quay.secret"
-tls = "verify"
-[keep.barn]
-folder = "dumps"
-floor = "15%"
-[job.nightly]
-source = "quay"
-databases = ["bookings"]
-keep = "barn"
-[[job.nightly.check]]
-sql = "SELECT 1"
-answer = "1"
-`
+//go:embed testdata/good.toml
+var good string
 
 func TestStarterIsValidOnceUncommented(t *testing.T) {
 	_, err := Parse(Starter, "starter")

@@ -25,7 +25,7 @@ const (
 
 // Error is an error with advice.
 type Error struct {
-	Code  string // stable, for scripts: "keep-not-founded"
+	Code  string // stable, for scripts: "keep-unmarked"
 	Class Class
 	What  string // what happened, to what
 	Do    string // what to do about it; may be empty

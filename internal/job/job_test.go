@@ -19,7 +19,9 @@ func TestSecrets(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "quay.secret")
 	require.NoError(t, os.WriteFile(path, []byte("hunter2\n"), 0o600))
-	f, err := config.Parse([]byte(good), filepath.Join(dir, "x.toml"))
+	good, err := os.ReadFile("../config/testdata/good.toml")
+	require.NoError(t, err)
+	f, err := config.Parse(good, filepath.Join(dir, "x.toml"))
 	require.NoError(t, err)
 	at, err := Of(f).Location("quay")
 	require.NoError(t, err)
@@ -72,22 +74,3 @@ func TestAddress(t *testing.T) {
 		require.NotContains(t, err.Error()+fault.Of(err).Do, "hunter2")
 	}
 }
-
-const good = `timezone = "Atlantic/Faroe"
-[source.quay]
-engine = "postgres"
-server = "db1.ternskerry.example:5432"
-user = "grainkeep"
-secret = "file:quay.secret"
-tls = "verify"
-[keep.barn]
-folder = "dumps"
-floor = "15%"
-[job.nightly]
-source = "quay"
-databases = ["bookings"]
-keep = "barn"
-[[job.nightly.check]]
-sql = "SELECT 1"
-answer = "1"
-`

@@ -502,7 +502,6 @@ func TestWhatVanishesIsMissed(t *testing.T) {
 		}
 	}
 	b.run(0, "verify")
-	id := result(t, b.dir, 0, "list", "nightly/a.db")["result"].([]any)[0].(map[string]any)["id"].(string)
 	require.NoError(t, os.Rename(b.dump, b.dump+"-2"))
 	say("is recorded under another path")
 	require.NoError(t, os.Rename(b.dump+"-2", b.dump))
@@ -515,7 +514,7 @@ func TestWhatVanishesIsMissed(t *testing.T) {
 	require.NoError(t, os.RemoveAll(b.dump+"-9"))
 
 	b = newBarn(t, "zstd")
-	id = result(t, b.dir, 0, "list", "nightly/a.db")["result"].([]any)[0].(map[string]any)["id"].(string)
+	id := result(t, b.dir, 0, "list", "nightly/a.db")["result"].([]any)[0].(map[string]any)["id"].(string)
 	require.NoError(t, os.Remove(filepath.Join(b.dump, manifest.Name)))
 	say("the dump " + id[:10] + " of nightly/a.db/")
 	require.Equal(t, id+"\n", b.run(0, "remove", id[:10]).stdout)

@@ -41,7 +41,7 @@ func Find(dumps []*keep.Dump, name, at string, now time.Time) ([]*keep.Dump, err
 	if !one {
 		return wholeRun(good, bad, at, now)
 	}
-	d, err := pick(good, bad, at, now)
+	d, err := pick(good, bad, name, at, now)
 	if err != nil {
 		return nil, err
 	}
@@ -138,11 +138,11 @@ func Zone(d *keep.Dump) *time.Location {
 
 // pick chooses the newest dump not later than a moment, which must lie in the day
 // that was asked for.
-func pick(of, bad []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
+func pick(of, bad []*keep.Dump, name, at string, now time.Time) (*keep.Dump, error) {
 	newest := of[len(of)-1]
 	if at == "" {
 		if b := newer(bad, newest, time.Time{}); b != nil {
-			return nil, unreadable(b, newest.Name())
+			return nil, unreadable(b, name)
 		}
 		return newest, nil
 	}
@@ -161,7 +161,7 @@ func pick(of, bad []*keep.Dump, at string, now time.Time) (*keep.Dump, error) {
 	}
 	if b := newer(bad, before, when.Until); b != nil && (b.When().IsZero() ||
 		b.When().In(zone).Format(time.DateOnly) == when.Day) {
-		return nil, unreadable(b, newest.Name())
+		return nil, unreadable(b, name)
 	}
 	if before != nil && before.Manifest.Moment.In(zone).Format(time.DateOnly) == when.Day {
 		return before, nil
@@ -205,7 +205,7 @@ func wholeRun(of, bad []*keep.Dump, at string, now time.Time) ([]*keep.Dump, err
 			of[0].Manifest.Job).
 			Advise("name one database: JOB/DATABASE; 'grainkeep list' shows what there is")
 	}
-	d, err := pick(last, bad, at, now)
+	d, err := pick(last, bad, of[0].Manifest.Job, at, now)
 	if err != nil {
 		return nil, err
 	}

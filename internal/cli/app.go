@@ -280,6 +280,11 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 				"is gone with 'grainkeep remove %s'",
 			p.ID[:min(10, len(p.ID))], p.Path, k.Where(), p.ID[:min(10, len(p.ID))])
 	}
+	if n := len(found.Unknown); n > 3 {
+		a.warn("dump-unrecorded", "%d dumps in the keep %s, %s among them, are in no record of it: nobody knows how they came there",
+			n, k.Where(), found.Unknown[n-1].Short())
+		found.Unknown = nil
+	}
 	for _, d := range found.Unknown {
 		a.warn("dump-unrecorded", "the dump %s in %s is in no record of its keep: nobody knows how it came there",
 			d.Short(), d.Path())

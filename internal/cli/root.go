@@ -92,8 +92,8 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "grainkeep",
 		Short: "Dumps databases, and proves that the dumps restore",
-		Long: `Grain Keep takes consistent dumps of PostgreSQL and SQLite databases, files
-them in a keep, and proves that they restore.
+		Long: `Grain Keep takes consistent dumps of PostgreSQL, MariaDB, MySQL and SQLite
+databases, files them in a keep, and proves that they restore.
 
 A dump is named JOB or JOB/DATABASE, by its id, or by its path (beginning with /
 or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 days).`,

@@ -109,6 +109,10 @@ func newKeep(ctx context.Context, st store.Store) (*Keep, error) {
 }
 
 func unwritable(where string, err error) error {
+	if errors.Is(err, store.ErrNotRegular) {
+		return fault.New("keep-foreign", err, "the keep %s is not as it was made", where).
+			Advise("a link, a pipe or a device does not belong in a keep; see who put it there, and remove it")
+	}
 	return fault.New("keep-unwritable", err, "cannot write to the keep %s", where).
 		Advise("check that the drive is mounted and writable, and that %s may be written by this user", where)
 }

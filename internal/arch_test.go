@@ -58,26 +58,11 @@ func TestCoreHasNoInterface(t *testing.T) {
 	require.Greater(t, seen, 30)
 }
 
-// TestEnginesKnowNoKeeps holds that engines know nothing of keeps, files or jobs.
-func TestEnginesKnowNoKeeps(t *testing.T) {
-	files, err := filepath.Glob("engine/*/*.go")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, path := range files {
-		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-		require.NoError(t, err)
-		for _, i := range file.Imports {
-			name, _ := strconv.Unquote(i.Path.Value)
-			if strings.HasPrefix(name, "grainkeep/") && !strings.HasSuffix(path, "_test.go") {
-				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault"}, name, path)
-			}
-		}
-	}
-}
-
-// TestOnlyStoresTouchFiles holds that what works on keeps opens no file itself.
-func TestOnlyStoresTouchFiles(t *testing.T) {
-	for _, folder := range fileless {
+// imports gives what the files of some folders import, tests apart.
+func imports(t *testing.T, folders ...string) map[string][]string {
+	t.Helper()
+	list := map[string][]string{}
+	for _, folder := range folders {
 		files, err := filepath.Glob(folder + "/*.go")
 		require.NoError(t, err)
 		require.NotEmpty(t, files, folder)
@@ -88,25 +73,40 @@ func TestOnlyStoresTouchFiles(t *testing.T) {
 			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
 			require.NoError(t, err)
 			for _, i := range file.Imports {
-				name, _ := strconv.Unquote(i.Path.Value)
-				require.NotContains(t, []string{"os", "syscall/unix", "golang.org/x/sys/unix",
-					"grainkeep/internal/store/folder"}, name, path)
+				name, err := strconv.Unquote(i.Path.Value)
+				require.NoError(t, err)
+				list[path] = append(list[path], name)
 			}
+		}
+	}
+	return list
+}
+
+// TestEnginesKnowNoKeeps holds that engines know nothing of keeps, files or jobs.
+func TestEnginesKnowNoKeeps(t *testing.T) {
+	for path, names := range imports(t, "engine/*") {
+		for _, name := range names {
+			if strings.HasPrefix(name, "grainkeep/") {
+				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault"}, name, path)
+			}
+		}
+	}
+}
+
+// TestOnlyStoresTouchFiles holds that what works on keeps opens no file itself.
+func TestOnlyStoresTouchFiles(t *testing.T) {
+	for path, names := range imports(t, fileless...) {
+		for _, name := range []string{"os", "golang.org/x/sys/unix", "grainkeep/internal/store/folder"} {
+			require.NotContains(t, names, name, path)
 		}
 	}
 }
 
 // TestConfigurationIsPlainData holds that the file's package puts nothing together.
 func TestConfigurationIsPlainData(t *testing.T) {
-	files, err := filepath.Glob("config/*.go")
-	require.NoError(t, err)
-	for _, path := range files {
-		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-		require.NoError(t, err)
-		for _, i := range file.Imports {
-			name, _ := strconv.Unquote(i.Path.Value)
-			require.NotContains(t, []string{"grainkeep/internal/keep", "grainkeep/internal/dump",
-				"grainkeep/internal/drill", "grainkeep/internal/store"}, name, path)
+	for path, names := range imports(t, "config") {
+		for _, name := range []string{"keep", "dump", "drill", "store", "job"} {
+			require.NotContains(t, names, "grainkeep/internal/"+name, path)
 		}
 	}
 }

@@ -394,6 +394,10 @@ func TestMariaDBLeastRights(t *testing.T) {
 	defer queryMaria(t, m, "", "SET GLOBAL log_bin_trust_function_creators = 0")
 	o := run(t, dir, 0, drill...)
 	require.Contains(t, o.stdout, "proven")
+	require.NotContains(t, o.stderr, "could do more", "grants --for drill gives no more than a drill needs")
+	queryMaria(t, m, "", "GRANT SELECT ON small.* TO tester@localhost")
+	require.Contains(t, run(t, dir, 0, drill...).stderr, "could do more than touch scratch databases: SELECT on `small`.*")
+	queryMaria(t, m, "", "REVOKE SELECT ON small.* FROM tester@localhost")
 	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as",
 		"small2").stderr, "grainkeep grants")
 	for _, more := range []string{"", "--replace"} {

@@ -337,6 +337,10 @@ answer = "0"
 	o = run(t, dir, 0, "drill", "nightly")
 	require.Equal(t, 3, strings.Count(o.stdout, "proven"))
 	require.Contains(t, o.stderr, "check good: SELECT sum(amount) FROM public.posting → 0")
+	require.NotContains(t, o.stderr, "could do more", "grants --for drill gives no more than a drill needs")
+	query(t, s, "postgres", "ALTER ROLE tester CREATEROLE; GRANT pg_read_server_files TO tester")
+	require.Contains(t, run(t, dir, 0, "drill", "nightly/roster").stderr,
+		"could do more than touch scratch databases: it makes roles, it is a member of pg_read_server_files")
 	require.Empty(t, sh(t, dir, "grep -r hunter2 barn || true"))
 
 	// Without a configured secret, the server's usual password file counts.

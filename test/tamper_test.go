@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -19,6 +20,7 @@ import (
 
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/record"
+	"grainkeep/internal/testserver"
 )
 
 // barn is a job of SQLite files with one dump of each, in a folder whose keep the tests
@@ -382,6 +384,73 @@ func TestSQLInADumpStaysInItsFile(t *testing.T) {
 		b.run(1, "restore", "nightly/a.db", "--as", "new.db")
 		require.Equal(t, before, contents(t, live))
 		require.NoFileExists(t, filepath.Join(b.dir, "stolen"))
+	}
+}
+
+// ofPlace takes an uncompressed dump of the roster of a place, to tamper with.
+func ofPlace(t *testing.T, p *place) *barn {
+	t.Helper()
+	b := &barn{t: t, dir: t.TempDir()}
+	b.keep = filepath.Join(b.dir, "barn")
+	b.dump = lines(b.run(3, "dump", "--from", p.url("roster"), "--to", "barn", "--compression", "none").stdout)[0]
+	return b
+}
+
+// TestByHandLinesRunNoClientCommands: commands of the servers' own clients that stand in a
+// dump are not run by the lines of its README.
+func TestByHandLinesRunNoClientCommands(t *testing.T) {
+	for _, p := range everyEngine(t) {
+		t.Run(p.engine, func(t *testing.T) {
+			p.need(t)
+			b := ofPlace(t, p)
+			pwned := filepath.Join(b.dir, "pwned")
+			command := map[string]string{"postgres": "\\! touch ", "mysql": "\\! touch ", "sqlite": ".shell touch "}[p.engine] + pwned + "\n"
+			b.put("10-schema.sql", append([]byte(command), b.file("10-schema.sql")...))
+			b.retell(nil)
+			script := handScript(t, b.dump)
+			env := []string{"HOME=" + b.dir}
+			switch s := p.server.(type) {
+			case *testserver.Postgres:
+				env = append(env, "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+			case *testserver.MariaDB:
+				script = strings.Replace(script, "client='mariadb ", "client='"+strings.Join(s.Client(), " ")+" ", 1)
+			}
+			p.drop("roster_restored")
+			defer p.drop("roster_restored")
+			cmd := exec.Command("sh", "-e", "-c", script)
+			cmd.Dir, cmd.Env = b.dump, append(os.Environ(), env...)
+			_, err := cmd.CombinedOutput()
+			require.Error(t, err, "it stops there")
+			require.NoFileExists(t, pwned)
+		})
+	}
+}
+
+// TestHeadsThatSayNothing: a file of rows that does not name its table, or not as SQL
+// writes it, is an error; nothing panics, and no scratch database is left.
+func TestHeadsThatSayNothing(t *testing.T) {
+	for _, p := range everyEngine(t) {
+		t.Run(p.engine, func(t *testing.T) {
+			p.need(t)
+			b := ofPlace(t, p)
+			var table manifest.Table
+			b.retell(func(m *manifest.Manifest) { table = m.Tables()[0] })
+			name := table.Files[0]
+			whole := b.file(name)
+			for _, head := range []string{"INSERT INTO x VALUES\n", "INSERT INTO `x VALUES\n", "COPY x FROM stdin;\n", "INSERT INTO", "COPY \"x FROM stdin;\n", ""} {
+				b.put(name, []byte(head))
+				b.retell(func(m *manifest.Manifest) {
+					for i := range m.Files {
+						if m.Files[i].Path == name {
+							m.Files[i].Raw = int64(len(head))
+						}
+					}
+				})
+				b.run(5, append([]string{"drill", b.dump}, p.scratch()...)...)
+			}
+			b.put(name, whole)
+			require.NotContains(t, p.databases(), "grainkeep_drill")
+		})
 	}
 }
 

@@ -2,16 +2,17 @@ package job
 
 import (
 	"fmt"
-	_ "grainkeep/internal/engine/postgres"
-	_ "grainkeep/internal/engine/sqlite"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/config"
 	"grainkeep/internal/engine"
+	_ "grainkeep/internal/engine/postgres"
+	_ "grainkeep/internal/engine/sqlite"
 	"grainkeep/internal/fault"
 )
 
@@ -29,9 +30,24 @@ func TestSecrets(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "hunter2", s.Reveal())
 	require.NotContains(t, fmt.Sprintf("%v %+v %#v %s %q", s, s, s, s, s), "hunter2")
+	exposed := func(how string) {
+		t.Helper()
+		_, err := at.Secret()
+		require.True(t, fault.HasCode(err, "secret-exposed"), how)
+		require.ErrorContains(t, err, how)
+	}
 	require.NoError(t, os.Chmod(path, 0o640))
-	_, err = at.Secret()
-	require.True(t, fault.HasCode(err, "secret-exposed"))
+	exposed("others can read it")
+	require.NoError(t, os.Chmod(path, 0o600))
+	require.NoError(t, os.Chmod(dir, 0o777))
+	exposed("others can write to the folder")
+	require.NoError(t, os.Chmod(dir, 0o700))
+	require.NoError(t, os.Rename(path, path+".real"))
+	require.NoError(t, os.Symlink(path+".real", path))
+	exposed("it is a link")
+	require.NoError(t, os.Remove(path))
+	require.NoError(t, syscall.Mkfifo(path, 0o600))
+	exposed("it is not a regular file")
 	text, err := f.Excerpt("nightly")
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "hunter2")

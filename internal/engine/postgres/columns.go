@@ -56,6 +56,7 @@ type columnsRow struct {
 	notNull
 	Relation   uint32
 	HasDefault bool
+	Unknown    string // names of options
 }
 
 func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) error {
@@ -65,6 +66,10 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 		t := tables[x.Relation]
 		if t == nil {
 			return nil // made after the snapshot
+		}
+		if x.Unknown != "" {
+			r.warns = append(r.warns, fmt.Sprintf("the column %s.%s has options that this version does not know, "+
+				"and they are left out: %s", t.ID, c.Quoted, x.Unknown))
 		}
 		if x.HasDefault {
 			def := &c.Default

@@ -10,7 +10,6 @@ import (
 	"text/template"
 
 	"github.com/jackc/pgx/v5"
-
 )
 
 // The catalog queries, one kind of object a file. What differs by the server's version is

@@ -151,6 +151,44 @@ func TestAStageIsPlacedAtOnce(t *testing.T) {
 	require.NoError(t, s.Clear(ctx, ".work/abcd"), "done already is done")
 }
 
+// TestWhatIsCompleteIsOnTheDisk: every file and every folder above it is synced, before and
+// after it has its name, and a disk that fails then is heard.
+func TestWhatIsCompleteIsOnTheDisk(t *testing.T) {
+	s, dir := barn(t)
+	var synced []string
+	var fail string
+	boom := errors.New("boom")
+	defer func() { fsync = (*os.File).Sync }()
+	fsync = func(f *os.File) error {
+		name := strings.TrimPrefix(strings.TrimPrefix(f.Name(), dir), "/")
+		synced = append(synced, name)
+		if fail != "" && strings.Contains(name, fail) {
+			return boom
+		}
+		return f.Sync()
+	}
+	require.NoError(t, store.WriteNew(ctx, s, "proofs/ab/x.json", []byte("x")))
+	require.Len(t, synced, 4, "two new folders' parents, the file, its folder: %q", synced)
+	require.Contains(t, synced[2], newName)
+	require.Equal(t, "proofs/ab", synced[3])
+	fail = newName
+	require.ErrorIs(t, store.WriteNew(ctx, s, "proofs/ab/y.json", []byte("x")), boom)
+	require.NoFileExists(t, filepath.Join(dir, "proofs/ab/y.json"))
+	fail, synced = "", nil
+	g, err := s.Stage(ctx, ".work/abcd")
+	require.NoError(t, err)
+	require.NoError(t, store.WriteNew(ctx, g, "d/deep/x", []byte("x")))
+	require.Contains(t, synced, ".work/abcd/d/deep/x")
+	synced = nil
+	require.NoError(t, g.Place(ctx, "d", "job/db/one"))
+	require.Subset(t, synced, []string{".work/abcd/d/deep", ".work/abcd/d", "job", "job/db"})
+	require.NoError(t, store.WriteNew(ctx, g, "e/deep/x", []byte("x")))
+	fail = "e/deep"
+	require.ErrorIs(t, g.Place(ctx, "e", "job/db/two"), boom)
+	require.NoDirExists(t, filepath.Join(dir, "job/db/two"))
+	require.ErrorIs(t, store.WriteNew(ctx, g, "e/deep/y", []byte("x")), boom)
+}
+
 // TestTwoMachinesOnOneFolder: over a shared mount a lock of one machine may not be seen by
 // another. The heartbeat is.
 func TestTwoMachinesOnOneFolder(t *testing.T) {

@@ -120,7 +120,7 @@ func (w *staged) Hint(offset, length int64) { hint(w.f, offset, length) }
 
 // Commit implements store.Writer; the folders are synced when they are placed.
 func (w *staged) Commit() error {
-	err := w.f.Sync()
+	err := fsync(w.f)
 	if e := w.f.Close(); err == nil {
 		err = e
 	}

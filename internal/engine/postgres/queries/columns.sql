@@ -1,5 +1,5 @@
 -- Columns, with what CREATE TABLE and ALTER TABLE say of them. Of the options, those that only the server sets
--- (pg_…) are not a user's to write.
+-- (pg_…) are not a user's to write, and others that are not known here are named.
 {{define "compression"}}{{if since 14}}a.attcompression::text{{else}}''{{end}}{{end}}
 SELECT
     a.attrelid AS relation,
@@ -24,6 +24,8 @@ SELECT
     coalesce(a.attstattarget::int, -1) AS statistics,
     coalesce((SELECT string_agg(o, ', ') FROM unnest(a.attoptions) o
         WHERE split_part(o, '=', 1) IN ('n_distinct', 'n_distinct_inherited')), '') AS options,
+    coalesce((SELECT string_agg(split_part(o, '=', 1), ', ') FROM unnest(a.attoptions) o
+        WHERE split_part(o, '=', 1) NOT IN ('n_distinct', 'n_distinct_inherited') AND o !~ '^pg_'), '') AS unknown,
     {{options "a.attfdwoptions"}} AS foreign,
     d.oid IS NOT NULL AS has_default
 FROM pg_attribute a

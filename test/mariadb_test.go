@@ -360,6 +360,29 @@ func TestMariaDBOneMoment(t *testing.T) {
 	require.NoError(t, <-done)
 }
 
+// TestMariaDBWordsOfNobody: comments, defaults and names that look like a definition cost no
+// value. (Seen: the first column was taken for a generated one, and the drill said "proven".)
+func TestMariaDBWordsOfNobody(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "lookalike", "lookalike2")
+	queryMaria(t, m, "lookalike", "CREATE TABLE t (v varchar(10) COMMENT 'was GENERATED ALWAYS AS (x)', w int "+
+		"DEFAULT 3 COMMENT ' GENERATED ALWAYS AS ROW START', `a``` varchar(30) DEFAULT 'nextval(`lookalike`.s', c "+
+		"varchar(9) CHARACTER SET latin1 COMMENT 'x AUTO_INCREMENT CHARACTER SET utf16') COMMENT='t WITH SYSTEM "+
+		"VERSIONING DEFAULT CHARSET=utf32'; CREATE TABLE `odd(\n `` x` (i int COMMENT '(\n'); INSERT INTO t VALUES "+
+		"('one', 1, 'x', 'ä'), ('two', NULL, DEFAULT, NULL); INSERT INTO `odd(\n `` x` VALUES (7)")
+	dir := t.TempDir()
+	run(t, dir, 3, "dump", "--from", m.URL("lookalike"), "--to", "keep")
+	run(t, dir, 0, "drill", "adhoc/lookalike", "--from", "keep", "--to", m.URL(""))
+	run(t, dir, 0, "restore", "adhoc/lookalike", "--from", "keep", "--to", m.URL(""), "--as", "lookalike2")
+	const rows = "SELECT *, hex(c) FROM t ORDER BY v"
+	require.Equal(t, "one|1|x|ä|E4\ntwo|NULL|nextval(`lookalike`.s|NULL|NULL", queryMaria(t, m, "lookalike2", rows))
+	require.Equal(t, "7", queryMaria(t, m, "lookalike2", "SELECT i FROM `odd(\n `` x`"))
+	require.Equal(t, "'nextval(`lookalike`.s'", queryMaria(t, m, "lookalike2", "SELECT column_default FROM "+
+		"information_schema.columns WHERE table_schema = database() AND column_name = 'a`'"))
+	require.Equal(t, "0", queryMaria(t, m, "lookalike2", "SELECT count(*) FROM information_schema.columns "+
+		"WHERE table_schema = database() AND (is_generated <> 'NEVER' OR extra <> '')"))
+}
+
 // TestMariaDBLeastRights makes the users that grants prints, and works as them.
 func TestMariaDBLeastRights(t *testing.T) {
 	m := needMariaDB(t)

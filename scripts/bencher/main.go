@@ -73,7 +73,7 @@ func startUp(program string) error {
 		}
 		best = min(best, time.Since(start))
 	}
-	fmt.Printf("%-22s best %5.1f ms (aim: under 30 ms)\n", "start-up", float64(best.Microseconds())/1000)
+	fmt.Printf("%-22s best %5.1f ms (aim: under 20 ms)\n", "start-up", float64(best.Microseconds())/1000)
 	return nil
 }
 
@@ -171,7 +171,7 @@ func benchSQLite(program, dir string, rows int) error {
 	if err != nil {
 		return err
 	}
-	return duel("full dump, SQLite", 1.3, func() error { return scanAll(db) }, program, path, filepath.Join(dir,
+	return duel("full dump, SQLite", 0.80, func() error { return scanAll(db) }, program, path, filepath.Join(dir,
 		"keep-sqlite"))
 }
 
@@ -237,7 +237,7 @@ func benchPostgres(program, dir string, rows int) error {
 		return err
 	}
 	store := filepath.Join(dir, "keep-postgres")
-	if err := duel("full dump, PostgreSQL", 1.15, against, program, p.URL("bench"), store); err != nil {
+	if err := duel("full dump, PostgreSQL", 1.12, against, program, p.URL("bench"), store); err != nil {
 		return err
 	}
 	if _, err := b.Exec(ctx,
@@ -269,7 +269,7 @@ func benchRestore(program, store, dir string, p *testserver.Postgres) error {
 		}
 		return nil
 	}
-	return contest{what: "restore, PostgreSQL", aim: 0.75,
+	return contest{what: "restore, PostgreSQL", aim: 0.85,
 		prepare: func() error {
 			return client("postgres", "-c", "DROP DATABASE IF EXISTS theirs", "-c", "DROP DATABASE IF EXISTS ours",
 				"-c", "CREATE DATABASE theirs", "-c", "CHECKPOINT")

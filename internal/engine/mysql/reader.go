@@ -33,7 +33,7 @@ var (
 // tables may lack some while somebody waits to change the table.
 func columnsOf(list []string, options string) (columns []column) {
 	charset := ""
-	if m := defaults.FindStringSubmatch(options); m != nil {
+	if m := defaults.FindStringSubmatch(words(options)); m != nil {
 		charset = m[1]
 	}
 	for _, item := range list {
@@ -50,6 +50,7 @@ func columnsOf(list []string, options string) (columns []column) {
 			c.scaled = len(inside) == 2
 			rest = rest[min(len(rest), 1+end+1):]
 		}
+		rest = words(rest)
 		if m := inSet.FindStringSubmatch(rest); m != nil {
 			c.charset = m[1]
 		}
@@ -71,7 +72,8 @@ func find(columns []column, name string) (column, bool) {
 }
 
 func unquote(name string) string {
-	return strings.ReplaceAll(strings.Trim(name, "`"), "``", "`")
+	name = strings.TrimSuffix(strings.TrimPrefix(name, "`"), "`")
+	return strings.ReplaceAll(name, "``", "`")
 }
 
 // form is how a column's values are written.

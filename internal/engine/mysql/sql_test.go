@@ -43,6 +43,28 @@ func TestDefinitionsAreTakenApart(t *testing.T) {
 	require.Error(t, err)
 }
 
+// TestNobodysWordsAreTakenForTheServers: names, defaults and comments that look like a
+// definition say nothing about it. (Seen: such a column was taken for a generated one, its
+// values were not dumped, and the drill said "proven".)
+func TestNobodysWordsAreTakenForTheServers(t *testing.T) {
+	tab, err := parse("CREATE TABLE `t(\n  `` x` (\n  `v` varchar(10) DEFAULT 'x AUTO_INCREMENT' COMMENT 'was GENERATED "+
+		"ALWAYS AS (x)',\n  `w` int(11) COMMENT ' GENERATED ALWAYS AS ROW START',\n  `a````` int(11) DEFAULT 'nextval("+
+		"`here`.',\n  `s` int(11) DEFAULT nextval(`here`.`seq`) COMMENT 'nextval(`here`.`seq`) it''s \\' "+
+		"CHARACTER SET latin1',\n  KEY `k` (`w`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='x DEFAULT "+
+		"CHARSET=latin1 WITH SYSTEM VERSIONING'", "here")
+	require.NoError(t, err)
+	require.False(t, tab.versioned)
+	require.Len(t, tab.columns, 4)
+	for _, c := range tab.columns {
+		require.False(t, c.generated || c.counts || c.period, c.name)
+	}
+	require.Equal(t, "utf8mb4", tab.columns[0].charset)
+	require.Equal(t, "a``", tab.columns[2].name)
+	require.Equal(t, "`a````` int(11) DEFAULT 'nextval(`here`.'", tab.inside[2], "a text stays as it is")
+	require.Contains(t, tab.inside[3], "DEFAULT nextval(`seq`) COMMENT 'nextval(`here`.`seq`)")
+	require.Equal(t, []string{"KEY `k` (`w`)"}, tab.keys)
+}
+
 func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
 	require.Equal(t, []string{"SET a = 1;", "CREATE TRIGGER x BEGIN SET b = 1; END", "SET c = 2;", "CREATE y // z"},
 		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = "+

@@ -73,7 +73,7 @@ func tableOf(ctx context.Context, c *conn, name string) (*table, error) {
 // parse takes the server's CREATE TABLE apart. Keys are left in it that the table
 // cannot be without, and where making them later gains nothing.
 func parse(sql, database string) (*table, error) {
-	open := strings.Index(sql, "(\n")
+	open := strings.Index(words(sql), "(\n")
 	if open < 0 {
 		return nil, fmt.Errorf("there is no list of columns in %.80q", sql)
 	}
@@ -81,18 +81,17 @@ func parse(sql, database string) (*table, error) {
 	list, end := items(sql[open+1:])
 	t.options = sql[open+1+end:]
 	t.columns = columnsOf(list, t.options)
-	t.versioned = strings.Contains(t.options, " WITH SYSTEM VERSIONING")
+	t.versioned = strings.Contains(words(t.options), " WITH SYSTEM VERSIONING")
 	if m := made.FindStringSubmatch(t.options); m != nil {
 		t.engine = m[1]
 	}
 	innodb := strings.EqualFold(t.engine, "InnoDB")
 	counted := ""
 	for _, item := range list {
-		if strings.Contains(item, " AUTO_INCREMENT") && strings.HasPrefix(item, "`") {
+		if strings.HasPrefix(item, "`") && strings.Contains(words(item), " AUTO_INCREMENT") {
 			counted = quoted.FindString(item)
 		}
 	}
-	own := strings.NewReplacer("nextval("+quote(database)+".", "nextval(", "lastval("+quote(database)+".", "lastval(")
 	for _, item := range list {
 		switch {
 		case strings.HasPrefix(item, "CONSTRAINT ") && foreign.MatchString(item):
@@ -107,7 +106,9 @@ func parse(sql, database string) (*table, error) {
 				continue
 			}
 		case strings.HasPrefix(item, "`"):
-			item = own.Replace(item)
+			for _, f := range []string{"nextval(", "lastval("} {
+				item = replaceWords(item, f+quote(database)+".", f)
+			}
 		}
 		t.inside = append(t.inside, item)
 	}

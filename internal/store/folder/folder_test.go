@@ -230,6 +230,25 @@ func TestTwoMachinesOnOneFolder(t *testing.T) {
 	require.FileExists(t, path)
 }
 
+// TestAHolderShowsThatItIsAlive: its lease's time goes on, and stops with it.
+func TestAHolderShowsThatItIsAlive(t *testing.T) {
+	heartbeat = 5 * time.Millisecond
+	defer func() { heartbeat = store.Heartbeat }()
+	s, dir := barn(t)
+	l, err := s.Lease(ctx, ".work/job-x.lease")
+	require.NoError(t, err)
+	path := filepath.Join(dir, ".work", "job-x.lease")
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(path, old, old))
+	require.Eventually(t, func() bool {
+		st, err := os.Stat(path)
+		return err == nil && time.Since(st.ModTime()) < time.Minute
+	}, 10*time.Second, time.Millisecond)
+	require.NoError(t, l.Held())
+	require.NoError(t, l.Release())
+	require.NoFileExists(t, path)
+}
+
 func TestOneHoldsALeaseAtATime(t *testing.T) {
 	s, dir := barn(t)
 	var group sync.WaitGroup

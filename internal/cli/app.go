@@ -275,13 +275,13 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 		return err
 	}
 	for _, p := range found.Missing {
-		a.warn("dump-missing",
-			"the dump %s of %s is recorded in the keep %s and is not there any more: look for it, or note that it "+
-				"is gone with 'grainkeep remove %s'",
-			p.ID[:min(10, len(p.ID))], p.Path, k.Where(), p.ID[:min(10, len(p.ID))])
+		id := p.ID[:min(10, len(p.ID))]
+		a.warn("dump-missing", "the dump %s of %s is recorded in its keep and is not there any more: look for it; "+
+			"'grainkeep remove %s' notes that it is gone", id, p.Path, id)
 	}
 	if n := len(found.Unknown); n > 3 {
-		a.warn("dump-unrecorded", "%d dumps in the keep %s, %s among them, are in no record of it: nobody knows how they came there",
+		a.warn("dump-unrecorded",
+			"%d dumps in the keep %s, %s among them, are in no record of it: nobody knows how they came there",
 			n, k.Where(), found.Unknown[n-1].Short())
 		found.Unknown = nil
 	}
@@ -345,7 +345,7 @@ func (a *app) feed(listeners ...func(event.Event)) (*event.Feed, func()) {
 		case event.Warning:
 			a.warn(e.Code, "%s", e.Text())
 		case event.Note:
-			a.say("%s", e.Text())
+			a.say("note: %s", e.Text())
 		}
 	})
 	if a.log != nil {

@@ -91,8 +91,7 @@ func prepare(ctx context.Context, src engine.Source, keepID string, feed *event.
 	}
 	if more != "" {
 		feed.Note("",
-			"this drill's account could do more than touch scratch databases: %s ('grainkeep grants --for drill' "+
-				"prints what it needs)", more)
+			"this account could do more than touch scratch databases: %s; see 'grainkeep grants --for drill'", more)
 	}
 	return nil
 }

@@ -291,18 +291,18 @@ func peak(t *testing.T, dir string, code int, args ...string) (most int64) {
 	done := make(chan *outcome)
 	go func() { done <- wait() }()
 	for {
+		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
+		if _, after, ok := strings.Cut(string(status), "VmHWM:"); ok {
+			var kib int64
+			fmt.Sscan(after, &kib)
+			most = max(most, kib<<10)
+		}
 		select {
 		case o := <-done:
 			require.Equal(t, code, o.code, o.stderr)
 			require.Positive(t, most)
 			return most
 		case <-time.After(2 * time.Millisecond):
-		}
-		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
-		if _, after, ok := strings.Cut(string(status), "VmHWM:"); ok {
-			var kib int64
-			fmt.Sscan(after, &kib)
-			most = max(most, kib<<10)
 		}
 	}
 }

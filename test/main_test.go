@@ -35,6 +35,9 @@ var (
 )
 
 func TestMain(m *testing.M) {
+	if st, err := os.Stat("/dev/shm"); err == nil && st.IsDir() && os.Getenv("TMPDIR") == "" {
+		os.Setenv("TMPDIR", "/dev/shm") // syncing costs nothing there
+	}
 	dir, err := os.MkdirTemp("", "grainkeep-test-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755) // the server's own user must get through

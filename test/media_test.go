@@ -20,6 +20,7 @@ import (
 
 // TestReadOnlyMedia reads a keep from a file system that cannot be written.
 func TestReadOnlyMedia(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
 	run(t, dir, 3, "dump", "--from", "data", "--to", "keep", "--job", "nightly")
@@ -179,6 +180,7 @@ func TestManyAtOnce(t *testing.T) {
 
 // TestOldDumpsCanBeNamed dumps three times and restores each by its moment.
 func TestOldDumpsCanBeNamed(t *testing.T) {
+	t.Parallel()
 	dir := smallJob(t)
 	run(t, dir, 0, "keep", "create", "barn")
 	for n := 3; n <= 5; n++ {

@@ -23,6 +23,7 @@ func TestProgramIsStatic(t *testing.T) {
 }
 
 func TestDemoGoesThroughTheWholeWork(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	o := run(t, dir, 0, "demo", "ferries")
 	for _, say := range []string{"$ grainkeep survey nightly", "$ grainkeep dump nightly",

@@ -176,6 +176,7 @@ func handScript(t *testing.T, dump string) string {
 }
 
 func TestSQLiteComesBackExactly(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ encoding, compression string }{{"UTF-8", "zstd"}, {"UTF-16le", "gzip"}, {"UTF-16be",
 		"none"}} {
 		t.Run(c.encoding+" "+c.compression, func(t *testing.T) {
@@ -259,6 +260,7 @@ lock_wait = "1 s"
 }
 
 func TestSQLiteReplaceAndOnly(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
 	run(t, dir, 3, "dump", "--from", "data", "--to", "keep", "--job", "nightly")
@@ -296,6 +298,7 @@ func TestSQLiteReplaceAndOnly(t *testing.T) {
 // TestSQLiteCopyFirst: in rollback-journal mode a dump keeps writers out for as long as
 // it reads; from a copy, only while the pages are copied.
 func TestSQLiteCopyFirst(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, demo.LoadSQLite(context.Background(), filepath.Join(dir, "data"), 1))
 	require.Contains(t, run(t, dir, 0, "survey", "--from", "data").stdout, "a dump keeps writers out; see copy_first")

@@ -108,7 +108,8 @@ func TestStructureChangesUnderTheDump(t *testing.T) {
 		o := wait()
 		if o.code == 1 {
 			require.Regexp(t,
-				`storm was not dumped: .*(a|b|kept|passing|passed|g\(\)).*(rewritten|dropped|renamed|made)|is being changed all the time; just now: .*(a|b|kept|passing|passed|g)`, o.stderr)
+				`storm was not dumped: .*(a|b|kept|passing|passed|g\(\)).*(rewritten|dropped|renamed|made)|`+
+					`is being changed all the time; just now: .*(a|b|kept|passing|passed|g)`, o.stderr)
 			continue
 		}
 		require.Equal(t, 3, o.code, o.stderr)

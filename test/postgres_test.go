@@ -61,8 +61,9 @@ func version(t *testing.T, s *testserver.Postgres) int {
 func dropDatabases(t *testing.T, s *testserver.Postgres, names ...string) {
 	t.Helper()
 	for _, n := range names {
-		if query(t, s, "postgres",
-			"SELECT count(*) FROM pg_subscription s JOIN pg_database d ON d.oid = subdbid WHERE datname = '"+strings.ReplaceAll(n, "'", "''")+"'") != "0" {
+		subscriptions := query(t, s, "postgres", "SELECT count(*) FROM pg_subscription s JOIN pg_database d "+
+			"ON d.oid = subdbid WHERE datname = '"+strings.ReplaceAll(n, "'", "''")+"'")
+		if subscriptions != "0" {
 			query(t, s, n, "ALTER SUBSCRIPTION feed SET (slot_name = NONE)")
 			query(t, s, n, "DROP SUBSCRIPTION feed")
 		}
@@ -134,8 +135,9 @@ func wholeDatabase(t *testing.T, s *testserver.Postgres) {
 // tablesOf gives a manifest's tables, but for those whose rows may be in another
 // partition next time; a drill compares their trees.
 func tablesOf(t *testing.T, dir, path string) (list []any) {
-	for _, e := range result(t, dir, 0, "show",
-		path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["payload"].(map[string]any)["sql"].(map[string]any)["tables"].([]any) {
+	at := func(from any, key string) any { return from.(map[string]any)[key] }
+	shown := at(result(t, dir, 0, "show", path), "result").([]any)[0]
+	for _, e := range at(at(at(at(shown, "manifest"), "payload"), "sql"), "tables").([]any) {
 		if e.(map[string]any)["through"] == nil {
 			list = append(list, e)
 		}

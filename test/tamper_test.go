@@ -440,7 +440,8 @@ func TestHeadsThatSayNothing(t *testing.T) {
 			b.retell(func(m *manifest.Manifest) { table = m.Tables()[0] })
 			name := table.Files[0]
 			whole := b.file(name)
-			for _, head := range []string{"INSERT INTO x VALUES\n", "INSERT INTO `x VALUES\n", "COPY x FROM stdin;\n", "INSERT INTO", "COPY \"x FROM stdin;\n", ""} {
+			for _, head := range []string{"INSERT INTO x VALUES\n", "INSERT INTO `x VALUES\n", "INSERT INTO",
+				"COPY x FROM stdin;\n", "COPY \"x FROM stdin;\n", ""} {
 				b.put(name, []byte(head))
 				b.retell(func(m *manifest.Manifest) {
 					for i := range m.Files {

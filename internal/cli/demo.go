@@ -274,5 +274,6 @@ func (w *walk) end(folder string) {
    Try next:
      cd %s
 %s     grainkeep list --from barn --json
-     rm -r %s    when you are done`, folder, phrase.Bytes(used), block(w.stage.left), engine.ShellQuote(folder), block(w.stage.next(w.first)), engine.ShellQuote(folder))
+     rm -r %s    when you are done`, folder, phrase.Bytes(used), block(w.stage.left), engine.ShellQuote(folder),
+		block(w.stage.next(w.first)), engine.ShellQuote(folder))
 }

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
 
@@ -41,15 +41,12 @@ func New() (*Folder, error) {
 	if err != nil {
 		return nil, unusable(err)
 	}
-	sweep(home)
+	engine.SweepFolders(home, prefix)
 	path, err := os.MkdirTemp(home, prefix)
 	if err != nil {
 		return nil, unusable(err)
 	}
-	lock, err := os.Open(path)
-	if err == nil {
-		err = unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
-	}
+	lock, err := engine.LockFolder(path)
 	if err != nil {
 		os.Remove(path)
 		return nil, unusable(err)
@@ -78,29 +75,6 @@ func own() (string, error) {
 		return "", fmt.Errorf("%s is not this user's own folder", path)
 	}
 	return path, nil
-}
-
-// sweep removes folders whose makers were killed. What cannot be removed now is left to
-// the next.
-func sweep(home string) {
-	entries, err := os.ReadDir(home)
-	if err != nil {
-		return
-	}
-	for _, e := range entries {
-		if !e.IsDir() || !strings.HasPrefix(e.Name(), prefix) {
-			continue
-		}
-		path := filepath.Join(home, e.Name())
-		f, err := os.Open(path)
-		if err != nil {
-			continue
-		}
-		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-			os.RemoveAll(path)
-		}
-		f.Close()
-	}
 }
 
 // Room is how many bytes are free for this user.

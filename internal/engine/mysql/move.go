@@ -104,7 +104,8 @@ func (m *move) moved(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	there, err := m.c.value(ctx,
-		"SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+literal(m.to)+") OR EXISTS (SELECT 1 FROM information_schema.routines WHERE routine_schema = "+literal(m.to)+")")
+		"SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+literal(m.to)+
+			") OR EXISTS (SELECT 1 FROM information_schema.routines WHERE routine_schema = "+literal(m.to)+")")
 	return there == "1", err
 }
 
@@ -116,8 +117,9 @@ func unfinished(err error, from, to string) error {
 
 // begun tells whether everything was noted, and of the same database.
 func (m *move) begun(ctx context.Context) (bool, error) {
-	if n, err := m.c.value(ctx,
-		"SELECT count(*) FROM information_schema.tables WHERE table_schema = "+literal(m.to)+" AND table_name = '"+noted+"'"); err != nil || n == "0" {
+	n, err := m.c.value(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = "+literal(m.to)+
+		" AND table_name = '"+noted+"'")
+	if err != nil || n == "0" {
 		return false, err
 	}
 	from, err := m.c.value(ctx, "SELECT `sql` FROM "+m.noted()+" WHERE step = 0")

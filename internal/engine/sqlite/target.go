@@ -12,39 +12,19 @@ import (
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
 	lib "modernc.org/sqlite/lib"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
 
-// working is in the name of a file that is being restored.
+// working begins the name of the folder in which a file is being restored.
 const working = ".grainkeep-restore-"
 
-// Sweep has nothing to do: scratch files live in the keep's working folder, which
-// the keep itself sweeps.
+// Sweep has nothing to do: a drill's file lies in a scratch folder of this machine, and
+// those are swept where they are made.
 func (s *source) Sweep(context.Context, string) (engine.Swept, error) {
 	return engine.Swept{}, nil
-}
-
-// sweepFolder removes the working files of restores that were killed.
-func sweepFolder(folder string) {
-	entries, _ := os.ReadDir(folder)
-	for _, e := range entries {
-		if !strings.HasPrefix(e.Name(), working) {
-			continue
-		}
-		path := filepath.Join(folder, e.Name())
-		f, err := os.Open(path)
-		if err != nil {
-			continue
-		}
-		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-			os.RemoveAll(path)
-		}
-		f.Close()
-	}
 }
 
 // Target makes a new file. It grows in a hidden folder beside its final place,
@@ -67,19 +47,15 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		if err := t.vacant(ctx); err != nil {
 			return nil, err
 		}
-		sweepFolder(parent)
+		engine.SweepFolders(parent, working)
 	}
 	t.work = filepath.Join(parent, working+spec.Run)
 	if err := os.Mkdir(t.work, 0o700); err != nil {
 		return nil, fault.New("target-unwritable", err, "cannot write to %s", parent)
 	}
-	lock, err := os.Open(t.work)
-	if err != nil {
-		return nil, err
-	}
-	t.lock = lock
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		t.Discard(ctx)
+	var err error
+	if t.lock, err = engine.LockFolder(t.work); err != nil {
+		os.Remove(t.work)
 		return nil, err
 	}
 	t.file = filepath.Join(t.work, "database")

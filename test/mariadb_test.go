@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -187,22 +186,32 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	sameLines(t, want, factsMaria(t, m, "killed"))
 	require.Empty(t, namedLike(t, m, "grainkeep%", `killed\_%`))
 
-	r := rand.New(rand.NewPCG(3, 3))
-	finished := 0
-	for range 16 {
+	// Killed as the server is asked for the n-th step, counted from the first one, until
+	// no step is left.
+	w := newWire(t, m)
+	finished, steps := 0, 0
+	for n, over := 1, false; !over; n += 3 {
 		old()
 		queryMaria(t, m, "killed", "INSERT INTO mooring VALUES (99, 'the old one')")
 		wantOld := factsMaria(t, m, "killed")
-		cmd, _, wait := command(dir, replace...)
+		cmd, _, wait := command(dir, "restore", path, "--to", w.url(m.URL("")), "--as", "killed", "--replace")
+		mover, step := 0, 0
+		w.hear(func(connection int, query string) {
+			if mover == 0 && strings.HasPrefix(query, "CREATE DATABASE `killed_before") {
+				mover = connection
+			}
+			if connection == mover {
+				if step++; step == n {
+					cmd.Process.Kill()
+				}
+			}
+		})
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool {
-			return len(namedLike(t, m, `killed\_before%`)) == 1
-		}, patience, time.Millisecond)
-		time.Sleep(time.Duration(r.IntN(150)) * time.Millisecond)
-		require.NoError(t, cmd.Process.Kill())
-		wait()
+		over = wait().code != -1
+		w.hear(nil)
+		steps = max(steps, step)
 		quiet(t, onMariaDB(t, m))
-		cmd, _, wait = command(dir, "drill", path, "--to", m.URL(""))
+		cmd, _, wait = command(dir, "drill", path, "--to", w.url(m.URL("")))
 		require.NoError(t, cmd.Start())
 		o := wait()
 		require.Contains(t, []int{0, 3}, o.code, o.stderr)
@@ -214,6 +223,8 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 		sameLines(t, wantOld, factsMaria(t, m, aside))
 		require.Empty(t, namedLike(t, m, "grainkeep%"))
 	}
+	require.Greater(t, steps, 40, "two moves, begun and gone through")
+	require.Equal(t, (steps+2)/3, finished)
 	require.Greater(t, finished, 4)
 
 	// What cannot be made any more in the old database is not lost either.

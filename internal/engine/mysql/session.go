@@ -32,16 +32,21 @@ func (s *session) Exec(ctx context.Context, sql string) error {
 	return nil
 }
 
-// statements divides a script as the interactive client does: by what DELIMITER says.
-// What is divided by semicolons is left together; the server divides it.
+// statements divides a script as the interactive client does: by what DELIMITER says
+// where a line begins, outside of quotes. What is divided by semicolons is left together;
+// the server divides it.
 func statements(sql string) (list []string) {
 	const word = "DELIMITER "
 	for sql != "" {
-		before, rest, found := strings.Cut("\n"+sql, "\n"+word)
-		if strings.TrimSpace(before) != "" {
-			list = append(list, strings.TrimSpace(before))
+		before, rest := sql, ""
+		at := strings.Index(words("\n"+sql), "\n"+word)
+		if at >= 0 {
+			before, rest = sql[:at], sql[at+len(word):]
 		}
-		if !found {
+		if before = strings.TrimSpace(before); before != "" {
+			list = append(list, before)
+		}
+		if at < 0 {
 			return list
 		}
 		mark, body, _ := strings.Cut(rest, "\n")

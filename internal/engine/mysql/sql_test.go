@@ -70,6 +70,8 @@ func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
 		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = "+
 			"2;\nDELIMITER ///\nCREATE y // z///\nDELIMITER ;\n"))
 	require.Equal(t, []string{"A;\nB;"}, statements("A;\nB;\n"))
+	require.Equal(t, []string{"CREATE TABLE `t\nDELIMITER x\n` (a int);"},
+		statements("CREATE TABLE `t\nDELIMITER x\n` (a int);\n"), "a name is no client command")
 }
 
 func TestRowsBecomeFields(t *testing.T) {

@@ -26,21 +26,22 @@ type privateServer interface {
 // place is where a test of every engine happens: a private server, or a folder of
 // SQLite files.
 type place struct {
-	t      *testing.T
-	engine string
-	server privateServer // nil for files
-	folder string        // of the files
-	ask    func(database, sql string) string
-	lock   func(database, table string) (release func()) // keeps everybody else off a table
-	waits  string                                        // counts those who wait for a lock
-	absent error                                         // why there is no server
+	t       *testing.T
+	engine  string
+	product string
+	server  privateServer // nil for files
+	folder  string        // of the files
+	ask     func(database, sql string) string
+	lock    func(database, table string) (release func()) // keeps everybody else off a table
+	waits   string                                        // counts those who wait for a lock
+	absent  error                                         // why there is no server
 }
 
 // need skips where the place's server cannot be had; scripts/test fails on such a skip.
 func (p *place) need(t *testing.T) {
 	t.Helper()
 	if p.absent != nil {
-		t.Skipf("no %s: %v", p.engine, p.absent)
+		t.Skipf("no %s: %v", p.product, p.absent)
 	}
 }
 
@@ -129,12 +130,15 @@ func (p *place) drop(database string) {
 // everyServer gives the shared servers. One that cannot be had skips the test.
 func everyServer(t *testing.T) []*place {
 	t.Helper()
-	pg, mdb := needServer(t), needMariaDB(t)
-	return []*place{onPostgres(t, pg), onMariaDB(t, mdb)}
+	list := []*place{onPostgres(t, needServer(t)), onMariaDB(t, needMariaDB(t))}
+	if noMySQL == nil { // tests of every engine say that it is missing
+		list = append(list, onMySQL(t))
+	}
+	return list
 }
 
 func onPostgres(t *testing.T, s *testserver.Postgres) *place {
-	return &place{t: t, engine: "postgres", server: s, ask: func(database, sql string) string {
+	return &place{t: t, engine: "postgres", product: "postgres", server: s, ask: func(database, sql string) string {
 		if database == "" {
 			database = "postgres"
 		}
@@ -147,10 +151,9 @@ func onPostgres(t *testing.T, s *testserver.Postgres) *place {
 	}, waits: "SELECT count(*) FROM pg_locks WHERE NOT granted"}
 }
 
-func onMariaDB(t *testing.T, m *testserver.MariaDB) *place {
-	return &place{t: t, engine: "mysql", server: m, ask: func(database, sql string) string {
-		return queryMaria(t, m,
-			database, sql)
+func onMariaDB(t *testing.T, m *testserver.MySQL) *place {
+	return &place{t: t, engine: "mysql", product: "mariadb", server: m, ask: func(database, sql string) string {
+		return queryMaria(t, m, database, sql)
 	},
 		lock: func(database, table string) func() {
 			db := m.Open(database)
@@ -165,22 +168,32 @@ func onMariaDB(t *testing.T, m *testserver.MariaDB) *place {
 		}, waits: "SELECT count(*) FROM information_schema.processlist WHERE state = 'Waiting for table metadata lock'"}
 }
 
+func onMySQL(t *testing.T) *place {
+	p := onMariaDB(t, mysql)
+	p.product = "mysql"
+	return p
+}
+
 // everyEngine gives the shared servers, also those that cannot be had (each test asks
 // need), and a folder of files.
 func everyEngine(t *testing.T) []*place {
 	t.Helper()
-	files := &place{t: t, engine: "sqlite", folder: t.TempDir()}
+	files := &place{t: t, engine: "sqlite", product: "sqlite", folder: t.TempDir()}
 	files.ask = func(database, sql string) string {
 		out := sh(t, files.folder, "sqlite3 "+files.name(database)+" \"$SQL\"", "SQL="+sql)
 		return out[:max(0, len(out)-1)]
 	}
 	require.NoError(t, demo.LoadSQLite(context.Background(), files.folder, 1))
-	servers := []*place{{t: t, engine: "postgres", absent: absent}, {t: t, engine: "mysql", absent: noMaria}}
+	servers := []*place{{t: t, product: "postgres", absent: absent}, {t: t, product: "mariadb", absent: noMaria},
+		{t: t, product: "mysql", absent: noMySQL}}
 	if absent == nil {
 		servers[0] = onPostgres(t, server)
 	}
 	if noMaria == nil {
 		servers[1] = onMariaDB(t, maria)
+	}
+	if noMySQL == nil {
+		servers[2] = onMySQL(t)
 	}
 	return append(servers, files)
 }
@@ -189,7 +202,7 @@ func everyEngine(t *testing.T) []*place {
 // needs it is, and everybody is told.
 func TestTablesAndRowsThatAreLeftOut(t *testing.T) {
 	for _, p := range everyEngine(t) {
-		t.Run(p.engine, func(t *testing.T) {
+		t.Run(p.product, func(t *testing.T) {
 			p.need(t)
 			dir := t.TempDir()
 			at := "path = " + strconv.Quote(p.folder)

@@ -100,7 +100,7 @@ func frozen(t *testing.T, dir string, args ...string) (*exec.Cmd, func() *outcom
 
 func TestServerStopsAndKeepVanishesInTheMiddle(t *testing.T) {
 	for _, p := range ownServers(t) {
-		t.Run(p.engine, func(t *testing.T) { stopsAndVanishes(t, p) })
+		t.Run(p.product, func(t *testing.T) { stopsAndVanishes(t, p) })
 	}
 }
 
@@ -151,7 +151,7 @@ func stopsAndVanishes(t *testing.T, p *place) {
 
 func TestDiskFull(t *testing.T) {
 	for _, p := range ownServers(t) {
-		t.Run(p.engine, func(t *testing.T) { diskFull(t, p) })
+		t.Run(p.product, func(t *testing.T) { diskFull(t, p) })
 	}
 }
 
@@ -192,7 +192,7 @@ func diskFull(t *testing.T, p *place) {
 func TestSignalsEndCleanly(t *testing.T) {
 	for _, p := range ownServers(t) {
 		for sig, name := range map[syscall.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM"} {
-			t.Run(p.engine+" "+name, func(t *testing.T) { signalled(t, p, sig, name) })
+			t.Run(p.product+" "+name, func(t *testing.T) { signalled(t, p, sig, name) })
 		}
 	}
 }
@@ -232,7 +232,7 @@ func signalled(t *testing.T, p *place, sig syscall.Signal, name string) {
 // verify, and the next run must leave nothing behind.
 func TestKilledAtAnyMoment(t *testing.T) {
 	for _, p := range everyEngine(t) {
-		t.Run(p.engine, func(t *testing.T) { killed(t, p) })
+		t.Run(p.product, func(t *testing.T) { killed(t, p) })
 	}
 }
 
@@ -241,7 +241,7 @@ func killed(t *testing.T, p *place) {
 	dir := t.TempDir()
 	args := []string{"dump", "--from", p.url("bookings"), "--to", "keep"}
 	began := time.Now()
-	run(t, dir, 3, args...)
+	run(t, dir, -1, args...)
 	span := time.Since(began)
 	r := rand.New(rand.NewPCG(5, 5))
 	killed, listed := 0, 0

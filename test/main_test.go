@@ -30,8 +30,10 @@ var (
 	program string
 	server  *testserver.Postgres // shared; nil where there is none
 	absent  error                // why there is none
-	maria   *testserver.MariaDB
+	maria   *testserver.MySQL
 	noMaria error
+	mysql   *testserver.MySQL
+	noMySQL error
 )
 
 func TestMain(m *testing.M) {
@@ -59,12 +61,17 @@ func TestMain(m *testing.M) {
 	if maria, noMaria = testserver.StartMariaDB(dir); noMaria == nil {
 		noMaria = demo.LoadServer(context.Background(), maria.Script, "mysql", "", 1)
 	}
+	if mysql, noMySQL = testserver.StartMySQL(dir); noMySQL == nil {
+		noMySQL = demo.LoadServer(context.Background(), mysql.Script, "mysql", "", 1)
+	}
 	code := m.Run()
 	if server != nil {
 		server.Close()
 	}
-	if maria != nil {
-		maria.Close()
+	for _, m := range []*testserver.MySQL{maria, mysql} {
+		if m != nil {
+			m.Close()
+		}
 	}
 	os.RemoveAll(dir)
 	os.Exit(code)

@@ -18,7 +18,7 @@ import (
 )
 
 // needMariaDB skips where no server can be had; scripts/test fails on such a skip.
-func needMariaDB(t *testing.T) *testserver.MariaDB {
+func needMariaDB(t *testing.T) *testserver.MySQL {
 	t.Helper()
 	if noMaria != nil {
 		t.Skip("no MariaDB: ", noMaria)
@@ -26,7 +26,7 @@ func needMariaDB(t *testing.T) *testserver.MariaDB {
 	return maria
 }
 
-func queryMaria(t *testing.T, m *testserver.MariaDB, database, sql string) string {
+func queryMaria(t *testing.T, m *testserver.MySQL, database, sql string) string {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -36,7 +36,7 @@ func queryMaria(t *testing.T, m *testserver.MariaDB, database, sql string) strin
 }
 
 // namedLike lists the databases whose names are like one of some patterns.
-func namedLike(t *testing.T, m *testserver.MariaDB, patterns ...string) []string {
+func namedLike(t *testing.T, m *testserver.MySQL, patterns ...string) []string {
 	t.Helper()
 	return strings.Fields(queryMaria(t, m, "",
 		"SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE '"+strings.Join(patterns,
@@ -44,7 +44,7 @@ func namedLike(t *testing.T, m *testserver.MariaDB, patterns ...string) []string
 }
 
 // script runs a script in the interactive client.
-func script(t *testing.T, m *testserver.MariaDB, database, sql string) {
+func script(t *testing.T, m *testserver.MySQL, database, sql string) {
 	t.Helper()
 	words := append(m.Client(), "--default-character-set=utf8mb4", database)
 	cmd := exec.Command(words[0], words[1:]...)
@@ -53,7 +53,7 @@ func script(t *testing.T, m *testserver.MariaDB, database, sql string) {
 	require.NoError(t, err, string(out))
 }
 
-func freshMaria(t *testing.T, m *testserver.MariaDB, names ...string) {
+func freshMaria(t *testing.T, m *testserver.MySQL, names ...string) {
 	t.Helper()
 	drop := func() {
 		for _, n := range names {
@@ -69,7 +69,7 @@ func freshMaria(t *testing.T, m *testserver.MariaDB, names ...string) {
 
 // factsMaria reads what a database is and holds, by queries of the test's own on the
 // server's information tables and on all rows.
-func factsMaria(t *testing.T, m *testserver.MariaDB, database string, more ...string) []string {
+func factsMaria(t *testing.T, m *testserver.MySQL, database string, more ...string) []string {
 	t.Helper()
 	facts := ""
 	for _, name := range append(more, "facts-mariadb.sql") {
@@ -128,17 +128,17 @@ func TestMariaDBComesBackExactly(t *testing.T) {
 }
 
 // comesBackMaria dumps a database, drills the dump, and restores it in both ways.
-func comesBackMaria(t *testing.T, m *testserver.MariaDB, dir, database string,
+func comesBackMaria(t *testing.T, m *testserver.MySQL, dir, database string,
 	facts func(string) []string) (path string, o *outcome) {
 	t.Helper()
 	want := facts(database)
-	o = run(t, dir, 3, "dump", "--from", m.URL(database), "--to", "keep")
+	o = run(t, dir, -1, "dump", "--from", m.URL(database), "--to", "keep")
 	path = lines(o.stdout)[0]
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
 	restored, hand := database+"_again", database+"_restored"
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", restored)
 	sameLines(t, want, facts(restored))
-	again := lines(run(t, dir, 3, "dump", "--from", m.URL(restored), "--to", "keep").stdout)[0]
+	again := lines(run(t, dir, -1, "dump", "--from", m.URL(restored), "--to", "keep").stdout)[0]
 	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
 	byHand(t, path, strings.NewReplacer("client='mariadb ", "client='"+strings.Join(m.Client(), " ")+" "))
 	sameLines(t, want, facts(hand))
@@ -172,7 +172,7 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 	defer freshMaria(t, m, "killed")
 	dir := t.TempDir()
 	want := factsMaria(t, m, "killed")
-	path := lines(run(t, dir, 3, "dump", "--from", m.URL("killed"), "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", m.URL("killed"), "--to", "keep").stdout)[0]
 	replace := []string{"restore", path, "--to", m.URL(""), "--as", "killed", "--replace"}
 
 	queryMaria(t, m, "",
@@ -295,7 +295,7 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 			VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE EVENT e ON SCHEDULE EVERY 1
 			SECOND DO DELETE FROM live.berth`)
 	dir := t.TempDir()
-	run(t, dir, 3, "dump", "--from", m.URL("leaky"), "--to", "keep")
+	run(t, dir, -1, "dump", "--from", m.URL("leaky"), "--to", "keep")
 	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", m.URL(""))
 	require.Contains(t, o.stdout, "proven")
 	require.Contains(t, o.stderr, "the data breaks the foreign key `c`.`orphans`")
@@ -382,7 +382,7 @@ func TestMariaDBWordsOfNobody(t *testing.T) {
 		"VERSIONING DEFAULT CHARSET=utf32'; CREATE TABLE `odd(\n `` x` (i int COMMENT '(\n'); INSERT INTO t VALUES "+
 		"('one', 1, 'x', 'ä'), ('two', NULL, DEFAULT, NULL); INSERT INTO `odd(\n `` x` VALUES (7)")
 	dir := t.TempDir()
-	run(t, dir, 3, "dump", "--from", m.URL("lookalike"), "--to", "keep")
+	run(t, dir, -1, "dump", "--from", m.URL("lookalike"), "--to", "keep")
 	run(t, dir, 0, "drill", "adhoc/lookalike", "--from", "keep", "--to", m.URL(""))
 	run(t, dir, 0, "restore", "adhoc/lookalike", "--from", "keep", "--to", m.URL(""), "--as", "lookalike2")
 	const rows = "SELECT *, hex(c) FROM t ORDER BY v"
@@ -420,7 +420,7 @@ func TestMariaDBLeastRights(t *testing.T) {
 	require.Contains(t, run(t, dir, 2, "dump", "--from", url("pilot", "small"), "--to", "keep").stderr,
 		"others can read the password file")
 	require.NoError(t, os.Chmod(file, 0o600))
-	run(t, dir, 3, "dump", "--from", url("pilot", "small"), "--to", "keep", "--adopt")
+	run(t, dir, -1, "dump", "--from", url("pilot", "small"), "--to", "keep", "--adopt")
 	// Who may not make a trigger while the server logs cannot test; that is no proof.
 	drill := []string{"drill", "adhoc/small", "--from", "keep", "--to", url("tester", "")}
 	require.Contains(t, run(t, dir, 1, drill...).stderr, "log_bin_trust_function_creators")
@@ -457,7 +457,7 @@ func TestMariaDBLeastRights(t *testing.T) {
 		"CREATE OR REPLACE ROLE crew; CREATE OR REPLACE USER deckhand@localhost IDENTIFIED BY 'secret'; GRANT "+
 			"SELECT ON small.* TO crew; GRANT crew TO deckhand@localhost")
 	defer queryMaria(t, m, "", "DROP USER IF EXISTS deckhand@localhost; DROP ROLE IF EXISTS crew")
-	run(t, dir, 3, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
+	run(t, dir, -1, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
 	require.Empty(t, sh(t, dir, "zstd -dcq keep/all/+server/*/*.zst | grep -E \"'\\*[0-9A-F]{40}'\" || true"))
 	queryMaria(t, m, "", "DROP USER deckhand@localhost; DROP ROLE crew")
 	o = run(t, dir, 3, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
@@ -537,7 +537,7 @@ func TestMariaDBReadersShareATable(t *testing.T) {
 func TestMariaDBSettingsOfTheServer(t *testing.T) {
 	m := needMariaDB(t)
 	dir := t.TempDir()
-	path := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
 	queryMaria(t, m, "",
 		"SET GLOBAL sql_select_limit = 7, GLOBAL sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES', GLOBAL time_zone "+
 			"= '+05:30', GLOBAL max_statement_time = 0.5, GLOBAL collation_connection = 'latin1_swedish_ci'")
@@ -545,7 +545,7 @@ func TestMariaDBSettingsOfTheServer(t *testing.T) {
 		"SET STATEMENT max_statement_time = 0 FOR SET GLOBAL sql_select_limit = 18446744073709551615, GLOBAL "+
 			"sql_mode = DEFAULT, GLOBAL time_zone = 'SYSTEM', GLOBAL max_statement_time = 0, GLOBAL "+
 			"collation_connection = 'utf8mb4_general_ci'")
-	again := lines(run(t, dir, 3, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
+	again := lines(run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep").stdout)[0]
 	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
 	run(t, dir, 0, "drill", again, "--to", m.URL(""))
 }
@@ -559,7 +559,7 @@ func TestMariaDBRowsIntoTables(t *testing.T) {
 		"CREATE TABLE t (id int PRIMARY KEY, name varchar(20), made varchar(9) AS ('x') VIRTUAL, e enum('x', 'é') "+
 			"CHARACTER SET latin1, n int); INSERT INTO t (id, name, e) VALUES (1, 'é', 'é'), (2, 'e', NULL)")
 	dir := t.TempDir()
-	path := lines(run(t, dir, 3, "dump", "--from", m.URL("filled"), "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", m.URL("filled"), "--to", "keep").stdout)[0]
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "again", "--part", "structure")
 	rows := []string{"restore", path, "--to", m.URL(""), "--into", "again", "--part", "rows"}
 	queryMaria(t, m, "again", "ALTER TABLE t MODIFY name varchar(20) CHARACTER SET latin1")

@@ -92,7 +92,7 @@ func TestPostgresComesBackExactly(t *testing.T) {
 // lines make of the dump with the original, by queries of the test's own.
 func comesBack(t *testing.T, s *testserver.Postgres, database string) {
 	dir := t.TempDir()
-	path := lines(run(t, dir, 3, "dump", "--from", s.URL(database), "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL(database), "--to", "keep").stdout)[0]
 	o := run(t, dir, 0, "drill", path, "--to", s.URL(""))
 	require.Contains(t, o.stdout, "proven")
 	restored, hand := database+"_again", database+"_restored"
@@ -102,7 +102,7 @@ func comesBack(t *testing.T, s *testserver.Postgres, database string) {
 	want := facts(t, s, database)
 	sameLines(t, want, facts(t, s, restored))
 	// A dump of the restored one has the same objects, tables and fingerprints.
-	again := lines(run(t, dir, 3, "dump", "--from", s.URL(restored), "--to", "keep").stdout)[0]
+	again := lines(run(t, dir, -1, "dump", "--from", s.URL(restored), "--to", "keep").stdout)[0]
 	require.Equal(t, tablesOf(t, dir, path), tablesOf(t, dir, again))
 	objects := func(path string) []string {
 		return lines(sh(t, path, `zstd -dcq objects.json.zst | grep -o '"kind":"[^"]*","name":"[^,]*'`))
@@ -154,7 +154,7 @@ func TestPostgresNamesThatHurt(t *testing.T) {
 	query(t, s, name, "CREATE TABLE t AS SELECT 1 AS a")
 	dir := filepath.Join(t.TempDir(), "sp ace 'q' \"d\"\nline")
 	require.NoError(t, os.Mkdir(dir, 0o700))
-	path := lines(run(t, dir, 3, "dump", "--from", s.URL(""), "--database", name, "--to", "keep").stdout)
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL(""), "--database", name, "--to", "keep").stdout)
 	require.Contains(t, strings.Join(path, "\n"), "a%2fb%20c%22d%27%c3%a9/")
 	run(t, dir, 0, "drill", "adhoc/"+name, "--from", "keep", "--to", s.URL(""))
 	run(t, dir, 0, "restore", "adhoc/"+name, "--from", "keep", "--to", s.URL(""), "--as", name+"\n2")
@@ -174,7 +174,7 @@ func TestPostgresEncodings(t *testing.T) {
 			`CREATE TABLE t (v text); COPY t FROM PROGRAM 'printf "`+regexp.MustCompile("..").ReplaceAllString(bytes,
 				`\\x$0`)+`"' (ENCODING '`+encoding+`')`)
 		dir := t.TempDir()
-		path := lines(run(t, dir, 3, "dump", "--from", s.URL(name), "--to", "keep").stdout)[0]
+		path := lines(run(t, dir, -1, "dump", "--from", s.URL(name), "--to", "keep").stdout)[0]
 		run(t, dir, 0, "drill", path, "--to", s.URL(""))
 		byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
 			"PGUSER="+testserver.Admin)
@@ -195,7 +195,7 @@ func TestPostgresReplaceMissingRolesAndOnly(t *testing.T) {
 	query(t, s, "harbour", `CREATE ROLE pilot_boat; CREATE TYPE berth AS ENUM ('n', 's'); CREATE TABLE ship (id serial PRIMARY KEY, b berth); INSERT INTO ship(b) VALUES ('n');
 		CREATE TABLE crate (id int, ship int REFERENCES ship); CREATE INDEX ON ship (b); ALTER TABLE ship OWNER TO pilot_boat`)
 	dir := t.TempDir()
-	run(t, dir, 3, "dump", "--from", s.URL("harbour"), "--to", "keep")
+	run(t, dir, -1, "dump", "--from", s.URL("harbour"), "--to", "keep")
 	args := []string{"restore", "adhoc/harbour", "--from", "keep", "--to", s.URL("")}
 	require.Contains(t, run(t, dir, 1, args...).stderr, "--as NAME, or add --replace")
 	c, err := s.Connect(context.Background(), "harbour")
@@ -230,7 +230,7 @@ func TestPostgresIntoAndParts(t *testing.T) {
 	dropDatabases(t, s, "berth", "berth2")
 	query(t, s, "postgres", "CREATE DATABASE berth")
 	defer dropDatabases(t, s, "berth", "berth2")
-	path := lines(run(t, dir, 3, "dump", "--from", s.URL("bookings"), "--to", "keep", "--compression",
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL("bookings"), "--to", "keep", "--compression",
 		"none").stdout)[0]
 	restore := func(code int, args ...string) string {
 		return run(t, dir, code, append([]string{"restore", path, "--to", s.URL("")}, args...)...).stderr
@@ -272,7 +272,7 @@ func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 		CREATE TABLE chk (v int CHECK (okay(v))); CREATE FUNCTION im(int) RETURNS bigint LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN (SELECT count(*) FROM lim); END';
 		CREATE INDEX by_im ON chk (im(v)); INSERT INTO chk VALUES (1)`)
 	dir := t.TempDir()
-	run(t, dir, 3, "dump", "--from", s.URL("leaky"), "--to", "keep")
+	run(t, dir, -1, "dump", "--from", s.URL("leaky"), "--to", "keep")
 	o := run(t, dir, 3, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
 	require.Contains(t, o.stdout, "proven")
 	o = run(t, dir, 3, "restore", "adhoc", "--from", "keep", "--to", s.URL(""), "--as", "leaky2")
@@ -422,7 +422,7 @@ func TestPostgresServer(t *testing.T) {
 		"1\ndrill_on = \"s\"\n", old.Port, testserver.Admin)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	run(t, dir, 0, "keep", "create", "k")
-	o := run(t, dir, 3, "dump", "j")
+	o := run(t, dir, -1, "dump", "j")
 	paths := lines(o.stdout)
 	require.Len(t, paths, 2)
 	require.Contains(t, paths[1], "/j/+server/")
@@ -450,7 +450,7 @@ func TestPostgresServer(t *testing.T) {
 
 	config = strings.Replace(config, "passwords = true", "server = false", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
-	require.Len(t, lines(run(t, dir, 3, "dump", "j").stdout), 1)
+	require.Len(t, lines(run(t, dir, -1, "dump", "j").stdout), 1)
 }
 
 // TestPostgresLabelsAndLostReferences: labels of a provider that only the old server
@@ -463,7 +463,7 @@ func TestPostgresLabelsAndLostReferences(t *testing.T) {
 	query(t, s, "labelled", `CREATE TABLE secret (id int, note text); CREATE TABLE gone (); CREATE TABLE points AS SELECT 'gone'::regclass AS at, 'secret'::regclass AS to_; DROP TABLE gone;
 		SET allow_system_table_mods = on; INSERT INTO pg_seclabel SELECT 'secret'::regclass, 'pg_class'::regclass, n, 'harbour-mac', E'top''s\n' || n FROM generate_series(0, 1) n`)
 	dir := t.TempDir()
-	path := lines(run(t, dir, 3, "dump", "--from", s.URL("labelled"), "--to", "keep").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL("labelled"), "--to", "keep").stdout)[0]
 	text := sh(t, path, "zstd -dcq 50-finish.sql.zst")
 	require.Contains(t, text, `SECURITY LABEL FOR "harbour-mac" ON TABLE public.secret IS 'top''s`+"\n0'")
 	require.Contains(t, text, `SECURITY LABEL FOR "harbour-mac" ON COLUMN public.secret.id IS 'top''s`+"\n1'")
@@ -474,7 +474,7 @@ func TestPostgresLabelsAndLostReferences(t *testing.T) {
 	require.Equal(t, number+"|secret", query(t, s, "labelled2", "SELECT at, to_ FROM points"))
 
 	query(t, s, "labelled", "CREATE VIEW seen AS SELECT 1; INSERT INTO points VALUES ('seen')")
-	require.Contains(t, run(t, dir, 3, "dump", "--from", s.URL("labelled"), "--to", "keep").stderr,
+	require.Contains(t, run(t, dir, -1, "dump", "--from", s.URL("labelled"), "--to", "keep").stderr,
 		"rows of public.points name public.seen in a column of type regclass")
 
 	// By hand, the client stops at the first error and says so.

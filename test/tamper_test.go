@@ -395,7 +395,7 @@ func ofPlace(t *testing.T, p *place) *barn {
 	t.Helper()
 	b := &barn{t: t, dir: t.TempDir()}
 	b.keep = filepath.Join(b.dir, "barn")
-	b.dump = lines(b.run(3, "dump", "--from", p.url("roster"), "--to", "barn", "--compression", "none").stdout)[0]
+	b.dump = lines(b.run(-1, "dump", "--from", p.url("roster"), "--to", "barn", "--compression", "none").stdout)[0]
 	return b
 }
 
@@ -403,7 +403,7 @@ func ofPlace(t *testing.T, p *place) *barn {
 // dump are not run by the lines of its README.
 func TestByHandLinesRunNoClientCommands(t *testing.T) {
 	for _, p := range everyEngine(t) {
-		t.Run(p.engine, func(t *testing.T) {
+		t.Run(p.product, func(t *testing.T) {
 			p.need(t)
 			b := ofPlace(t, p)
 			pwned := filepath.Join(b.dir, "pwned")
@@ -415,7 +415,7 @@ func TestByHandLinesRunNoClientCommands(t *testing.T) {
 			switch s := p.server.(type) {
 			case *testserver.Postgres:
 				env = append(env, "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
-			case *testserver.MariaDB:
+			case *testserver.MySQL:
 				script = strings.Replace(script, "client='mariadb ", "client='"+strings.Join(s.Client(), " ")+" ", 1)
 			}
 			p.drop("roster_restored")
@@ -433,7 +433,7 @@ func TestByHandLinesRunNoClientCommands(t *testing.T) {
 // writes it, is an error; nothing panics, and no scratch database is left.
 func TestHeadsThatSayNothing(t *testing.T) {
 	for _, p := range everyEngine(t) {
-		t.Run(p.engine, func(t *testing.T) {
+		t.Run(p.product, func(t *testing.T) {
 			p.need(t)
 			b := ofPlace(t, p)
 			var table manifest.Table

@@ -23,7 +23,7 @@ type wire struct {
 	count  int
 }
 
-func newWire(t *testing.T, m *testserver.MariaDB) *wire {
+func newWire(t *testing.T, m *testserver.MySQL) *wire {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

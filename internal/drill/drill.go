@@ -47,6 +47,11 @@ func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err
 		return nil, err
 	}
 	of := d.Plan.Last()
+	if from := of.Manifest.Source; from.Product != server.Product {
+		return nil, fault.New("product-differs", nil,
+			"the dump is of %s, and there is %s: it shows other things about the same database, good or not",
+			from.Product, server.Product).Advise("drill it on a server of %s", from.Product)
+	}
 	if err := prepare(ctx, src, of.Manifest.Keep, feed); err != nil {
 		return nil, err
 	}

@@ -8,14 +8,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"sort"
-	"strconv"
-	"syscall"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,75 +21,70 @@ import (
 // Admin is the server's superuser.
 const Admin = "harbourmaster"
 
-// ErrAbsent says that this machine has no server to start.
-var ErrAbsent = errors.New("no PostgreSQL server is installed here")
-
 // Postgres is a running private server. Everybody may log in to it without a
 // password, except the user "pilot", over TCP only.
 type Postgres struct {
 	Folder string // data, log and socket
 	Port   int
 	bin    string
-	as     *syscall.Credential
+	system
 }
 
-// Variable names a folder of another PostgreSQL server's programs to use, to try
-// other versions by hand.
+// Variable names a folder of another PostgreSQL server's programs to use; "18" is the one
+// that scripts/servers set up.
 const Variable = "GRAINKEEP_POSTGRES"
+
+// programs is where servers' programs lie on a Debian system.
+const programs = "/usr/lib/postgresql/"
 
 // FindPostgres gives the folder of the newest server's programs.
 func FindPostgres() (string, error) {
-	if folder := os.Getenv(Variable); folder != "" {
+	switch folder := os.Getenv(Variable); folder {
+	case "":
+	case "18":
+		root, err := other("sid")
+		return root + programs + "18/bin", err
+	default:
 		return folder, nil
 	}
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	found, _ := filepath.Glob(programs + "*/bin/postgres")
 	if p, err := exec.LookPath("postgres"); err == nil {
 		found = append(found, p)
 	}
 	if len(found) == 0 {
-		return "", ErrAbsent
+		return "", fmt.Errorf("%w: PostgreSQL", ErrAbsent)
 	}
 	sort.Strings(found)
 	return filepath.Dir(found[len(found)-1]), nil
 }
 
-// unprivileged is the user that servers run as: they refuse root.
-func unprivileged() (*syscall.Credential, error) {
-	if os.Getuid() != 0 {
-		return nil, nil
+// locate finds the server's programs, on this machine or in a system of its own.
+func (p *Postgres) locate() error {
+	bin, err := FindPostgres()
+	if err != nil {
+		return err
 	}
-	for _, name := range []string{"postgres", "mysql", "nobody"} {
-		if u, err := user.Lookup(name); err == nil {
-			uid, _ := strconv.Atoi(u.Uid)
-			gid, _ := strconv.Atoi(u.Gid)
-			return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-		}
+	root, _, _ := strings.Cut(bin, programs)
+	if root == bin {
+		root = ""
 	}
-	return nil, errors.New("there is no unprivileged user to run a server as")
+	p.system, err = newSystem(root)
+	p.bin = p.seen(bin)
+	return err
 }
 
 // StartPostgres makes and starts a server below a folder. Settings are lines of
 // its configuration.
 func StartPostgres(parent string, settings ...string) (*Postgres, error) {
-	bin, err := FindPostgres()
+	p := &Postgres{}
+	err := p.locate()
 	if err != nil {
 		return nil, err
 	}
-	as, err := unprivileged()
-	if err != nil {
+	if p.Folder, err = p.temp(parent, "pg-"); err != nil {
 		return nil, err
 	}
-	folder, err := os.MkdirTemp(parent, "pg-")
-	if err != nil {
-		return nil, err
-	}
-	p := &Postgres{Folder: folder, bin: bin, as: as}
-	if as != nil {
-		if err := os.Chown(folder, int(as.Uid), int(as.Gid)); err != nil {
-			return nil, err
-		}
-	}
-	if err := p.run("initdb", "-D", p.data(), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+	if err := p.run("initdb", "-D", p.seen(p.data()), "-U", Admin, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
 		"--no-sync"); err != nil {
 		return nil, err
 	}
@@ -104,7 +96,7 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 		return nil, err
 	}
 	lines := append([]string{"listen_addresses = '127.0.0.1'", fmt.Sprintf("port = %d", p.Port),
-		"unix_socket_directories = '" + folder + "'",
+		"unix_socket_directories = '" + p.seen(p.Folder) + "'", "dynamic_shared_memory_type = mmap",
 		"fsync = off", "max_connections = 60", "shared_buffers = 128MB", "max_wal_size = 4GB",
 		"log_min_messages = warning"}, settings...)
 	f, err := os.OpenFile(filepath.Join(p.data(), "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
@@ -120,22 +112,20 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 	return p, p.Start()
 }
 
-// MakeFolder makes a folder that the server owns, for a tablespace.
+// MakeFolder makes a folder that the server owns, for a tablespace; its path is the server's.
 func (p *Postgres) MakeFolder(name string) (string, error) {
 	path := filepath.Join(p.Folder, name)
-	if err := os.Mkdir(path, 0o700); err != nil || p.as == nil {
-		return path, err
+	err := os.Mkdir(path, 0o700)
+	if err == nil {
+		err = p.own(path)
 	}
-	return path, os.Chown(path, int(p.as.Uid), int(p.as.Gid))
+	return p.seen(path), err
 }
 
 func (p *Postgres) data() string { return filepath.Join(p.Folder, "data") }
 
 func (p *Postgres) run(program string, args ...string) error {
-	cmd := exec.Command(filepath.Join(p.bin, program), args...)
-	cmd.Dir = p.Folder
-	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: p.as}
+	cmd := p.command(p.Folder, filepath.Join(p.bin, program), args...)
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Run(); err != nil {
@@ -144,23 +134,14 @@ func (p *Postgres) run(program string, args ...string) error {
 	return nil
 }
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
-}
-
 // Start starts the server again after Stop.
 func (p *Postgres) Start() error {
-	return p.run("pg_ctl", "-D", p.data(), "-l", filepath.Join(p.Folder, "log"), "-w", "-s", "start")
+	return p.run("pg_ctl", "-D", p.seen(p.data()), "-l", p.seen(filepath.Join(p.Folder, "log")), "-w", "-s", "start")
 }
 
 // Stop stops the server: "fast" ends sessions, "immediate" is a crash.
 func (p *Postgres) Stop(mode string) error {
-	return p.run("pg_ctl", "-D", p.data(), "-m", mode, "-w", "-s", "stop")
+	return p.run("pg_ctl", "-D", p.seen(p.data()), "-m", mode, "-w", "-s", "stop")
 }
 
 // Close stops the server and removes its folder.
@@ -212,10 +193,7 @@ func CloseSaved(data []byte) (folder string, err error) {
 	if err := json.Unmarshal(data, &p); err != nil {
 		return "", err
 	}
-	if p.bin, err = FindPostgres(); err != nil {
-		return "", err
-	}
-	if p.as, err = unprivileged(); err != nil {
+	if err := p.locate(); err != nil {
 		return "", err
 	}
 	return p.Folder, p.Close()

@@ -28,7 +28,8 @@ var kinds = map[string]struct {
 	stop   func(saved []byte) (folder string, err error)
 }{
 	"postgres": {"postgres", func() (server, error) { return testserver.StartPostgres("") }, testserver.CloseSaved},
-	"mariadb":  {"mysql", func() (server, error) { return testserver.StartMariaDB("") }, testserver.CloseSavedMariaDB},
+	"mariadb":  {"mysql", func() (server, error) { return testserver.StartMariaDB("") }, testserver.CloseSavedMySQL},
+	"mysql":    {"mysql", func() (server, error) { return testserver.StartMySQL("") }, testserver.CloseSavedMySQL},
 }
 
 type server interface {
@@ -43,7 +44,7 @@ func run(args []string) error {
 		kind = args[1]
 	}
 	if _, known := kinds[kind]; !known || len(args) < 1 || len(args) > 2 {
-		return fmt.Errorf("say start or stop, and postgres (which may be left out) or mariadb")
+		return fmt.Errorf("say start or stop, and postgres (which may be left out), mariadb or mysql")
 	}
 	state := filepath.Join(os.TempDir(), fmt.Sprintf("grainkeep-lab-%s-%d.json", kind, os.Getuid()))
 	switch args[0] {

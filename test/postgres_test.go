@@ -138,6 +138,10 @@ func tablesOf(t *testing.T, dir, path string) (list []any) {
 	at := func(from any, key string) any { return from.(map[string]any)[key] }
 	shown := at(result(t, dir, 0, "show", path), "result").([]any)[0]
 	for _, e := range at(at(at(at(shown, "manifest"), "payload"), "sql"), "tables").([]any) {
+		if w := e.(map[string]any)["witness"]; w != nil { // as many rows as the server estimates
+			delete(w.(map[string]any), "sample")
+			delete(w.(map[string]any), "digest")
+		}
 		if e.(map[string]any)["through"] == nil {
 			list = append(list, e)
 		}

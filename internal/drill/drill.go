@@ -159,7 +159,13 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 		return err
 	}
 	defer snap.Close()
-	c := &comparison{d: of, snap: snap, out: out, proof: proof}
+	from := of.Manifest.Source
+	c := &comparison{d: of, snap: snap, out: out, proof: proof,
+		sameSeries: series(from.Product, from.Version) == series(proof.Product, proof.Version)}
+	if !c.sameSeries {
+		proof.NotTested = append(proof.NotTested, fmt.Sprintf("the wording of definitions (dumped from %s %s, "+
+			"drilled on %s)", from.Product, from.Version, proof.Version))
+	}
 	if err := c.objects(ctx); err != nil {
 		return err
 	}

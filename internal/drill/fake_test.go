@@ -106,6 +106,16 @@ func (s *fakeSnap) Read(_ context.Context, t *engine.Table, _ engine.Part, to en
 	}
 	return s.f.fail["read "+s.name+" "+t.ID]
 }
+
+// Witness looks at the database itself, past what Read makes of it.
+func (s *fakeSnap) Witness(_ context.Context, t *engine.Table, sample int64) (engine.Witness, error) {
+	w := engine.Witness{Sample: sample, Holds: "nothing", Digest: strings.Join(s.db.tables[t.ID], ";")}
+	for _, name := range s.db.columns {
+		w.Columns = append(w.Columns, engine.WitnessColumn{Name: name, Says: "text"})
+	}
+	return w, s.f.fail["witness "+s.name+" "+t.ID]
+}
+
 func (s *fakeSnap) Catalog() *engine.Catalog {
 	c := &engine.Catalog{Facts: s.db.facts, Header: "head\n", Objects: s.db.objects}
 	for n := range s.db.tables {

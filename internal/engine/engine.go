@@ -152,14 +152,18 @@ type Snapshot interface {
 }
 
 // Rows receives a table's rows as text. A row that is too long to hold comes in
-// several pieces, all but the last with more set.
+// several pieces, all but the last with more set. Beside takes what the row has and
+// is not written, its generated values, in a form of the engine's own.
 type Rows interface {
 	Row(piece []byte, more bool) error
+	Beside(values []byte)
 }
 
 // Reader reads tables of a snapshot.
 type Reader interface {
 	Read(ctx context.Context, t *Table, p Part, to Rows) error
+	// Witness asks the server itself about a table, with a digest of at most so many rows.
+	Witness(ctx context.Context, t *Table, sample int64) (Witness, error)
 	Close() error
 }
 
@@ -363,6 +367,10 @@ type Target interface {
 // the server's own means (disk, memory, being shut down). A drill that meets one
 // could not test.
 const Trouble = "server-trouble"
+
+// RuleBroken is the code of errors that say that rows break a rule. Any other error about a
+// rule says that it could not be tested.
+const RuleBroken = "rule-broken"
 
 // RightsMissing is the code of errors about what the user may not do. They say nothing
 // about a dump either.

@@ -127,6 +127,9 @@ func checkPath(path string) error {
 	return nil
 }
 
+// maxSample bounds the rows that a drill asks a server to digest.
+const maxSample = 100_000
+
 func (s *SQL) check(sizes map[string]int64) error {
 	if !digest.MatchString(s.Catalog) {
 		return errors.New("the digest of the catalog is none")
@@ -142,6 +145,10 @@ func (s *SQL) check(sizes map[string]int64) error {
 			return fmt.Errorf("the counts of the table %.80q are not possible", t.ID)
 		case !sum128.MatchString(t.Sum):
 			return fmt.Errorf("the fingerprint of the table %.80q is none", t.ID)
+		case t.Generated != "" && !sum128.MatchString(t.Generated):
+			return fmt.Errorf("the fingerprint of the generated columns of the table %.80q is none", t.ID)
+		case t.Witness != nil && (t.Witness.Sample < 0 || t.Witness.Sample > maxSample):
+			return fmt.Errorf("the sample of the table %.80q is not possible", t.ID)
 		}
 		seen[t.ID] = true
 		rows, bytes = rows+t.Rows, bytes+t.Bytes

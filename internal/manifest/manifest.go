@@ -124,6 +124,9 @@ type Table struct {
 	Sum     string   `json:"sum"`
 	Bytes   int64    `json:"bytes"` // text of the rows
 
+	Generated string          `json:"generated,omitempty"` // fingerprint of the generated columns' values
+	Witness   *engine.Witness `json:"witness,omitempty"`   // what the server itself said of the table
+
 	Condition string   `json:"condition,omitempty"` // the dump has only those rows
 	Tree      string   `json:"tree,omitempty"`      // the partitioned table at the top, of a partition
 	Through   string   `json:"through,omitempty"`   // the same, where rows are loaded through it

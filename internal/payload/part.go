@@ -21,8 +21,9 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
 			Through: t.Through, Condition: t.Condition, Files: []string{}}
 	}
-	found, err := rows.Scan(ctx, s.Snapshot, s.Catalog, &feed.Meter, func(ctx context.Context, table int) (rows.Sink,
-		error) {
+	found, err := rows.Scan(ctx, s.Snapshot, s.Catalog, &feed.Meter, func(table int) int64 {
+		return s.Catalog.Tables[table].SampleOf()
+	}, func(ctx context.Context, table int) (rows.Sink, error) {
 		w := &partWriter{ctx: ctx, of: s, table: &s.Catalog.Tables[table], m: &s.out.Tables[table]}
 		return w, w.begin()
 	})
@@ -32,6 +33,7 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 	for i := range found {
 		m := &s.out.Tables[i]
 		m.Rows, m.Bytes, m.Sum = found[i].Rows, found[i].Bytes, found[i].Sum.String()
+		m.Generated, m.Witness = found[i].Generated(), found[i].Witness
 		slices.Sort(m.Files)
 	}
 	return nil
@@ -75,7 +77,7 @@ func (w *partWriter) begin() (err error) {
 	return err
 }
 
-// Row implements engine.Rows.
+// Row implements rows.Sink.
 func (w *partWriter) Row(p []byte, more bool) error {
 	if w.bytes >= partBytes && !w.partial {
 		if err := w.finish(nil); err != nil {

@@ -56,20 +56,30 @@ type Outcome struct {
 	Rows      int64
 	Tables    int
 	Took      time.Duration
-	Unchecked []string // rules that the rows break: added without testing them
+	Unchecked []Lost   // rules that could not be tested, since the rows break them, say: added without
 	LeftOut   []Lost   // what the target could not take, and went on without
 	SelfNamed []string // what names the old database's name and so still means that one
 	Notes     []string // what does not come back as it was
 	Settings  []string
 }
 
-// Lost is an object that did not come back.
-type Lost struct{ ID, Why string }
+// Lost is an object that did not come back, or not tested.
+type Lost struct {
+	ID, Why string
+
+	object engine.Object
+	sql    string // to be tried again when all else is there; empty: in vain
+}
 
 // Warnings are sentences about what did not come back as it was.
 func (o *Outcome) Warnings() (list []string) {
 	for _, r := range o.Unchecked {
-		list = append(list, "the data breaks the "+r+": it was added without testing the rows that are there")
+		if r.Why == "" {
+			list = append(list, "the data breaks the "+r.ID+": it was added without testing the rows that are there")
+			continue
+		}
+		list = append(list, "the "+r.ID+" could not be tested, and was added without testing the rows that are there: "+
+			r.Why)
 	}
 	if len(o.SelfNamed) > 0 {
 		list = append(list,
@@ -274,7 +284,7 @@ func (l *loader) roles(ctx context.Context) error {
 			i = -1
 		}
 		if i >= 0 {
-			l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), "the target has no role " + o.Roles[i]})
+			l.out.LeftOut = append(l.out.LeftOut, Lost{ID: o.ID(), Why: "the target has no role " + o.Roles[i]})
 		}
 		return i >= 0
 	})
@@ -296,6 +306,32 @@ func (l *loader) run(ctx context.Context) error {
 	for _, section := range engine.Structure[1:] {
 		if err := l.exec(ctx, s, section); err != nil {
 			return err
+		}
+	}
+	return l.again(ctx, s)
+}
+
+// again tries what was left out, now that all else is there: the order of what needs what
+// is not always known to the server, and a thing that failed may be what others need.
+func (l *loader) again(ctx context.Context, s engine.Session) error {
+	for more := true; more; {
+		more = false
+		for _, lost := range slices.Clone(l.out.LeftOut) {
+			if id, ok := l.lost(lost.object.Needs); ok && id != lost.ID || lost.sql == "" {
+				continue
+			}
+			err := s.Exec(ctx, lost.sql)
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			if fault.HasCode(err, engine.Trouble) {
+				return fmt.Errorf("the %s could not be restored: %w", lost.ID, err)
+			}
+			if err == nil {
+				l.out.LeftOut = slices.DeleteFunc(l.out.LeftOut, func(x Lost) bool { return x.ID == lost.ID })
+				l.note(lost.object)
+				more = true
+			}
 		}
 	}
 	return nil
@@ -341,12 +377,12 @@ func (l *loader) make(ctx context.Context, s engine.Session, o manifest.ObjectEn
 }
 
 func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, sql string) error {
-	if id, ok := l.lost(o.Needs); ok {
-		l.leaveOut(o, "it needs the "+id)
-		return nil
-	}
 	if l.opt.Owners == Mine {
 		sql = o.AsCurrentUser(sql)
+	}
+	if id, ok := l.lost(o.Needs); ok {
+		l.leaveOut(o, sql, "it needs the "+id)
+		return nil
 	}
 	err := s.Exec(ctx, sql)
 	if err == nil {
@@ -368,7 +404,7 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 		if s.Exec(ctx, "SELECT 1;") != nil {
 			return wrapped
 		}
-		l.leaveOut(o, err.Error())
+		l.leaveOut(o, sql, err.Error())
 		return nil
 	}
 	if s.Exec(ctx, o.Unchecked) != nil {
@@ -376,7 +412,11 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.out.Unchecked = append(l.out.Unchecked, o.ID())
+	lost := Lost{ID: o.ID()}
+	if !fault.HasCode(err, engine.RuleBroken) {
+		lost.Why = err.Error()
+	}
+	l.out.Unchecked = append(l.out.Unchecked, lost)
 	return nil
 }
 
@@ -391,10 +431,10 @@ func (l *loader) lost(needs []string) (string, bool) {
 	return "", false
 }
 
-func (l *loader) leaveOut(o engine.Object, why string) {
+func (l *loader) leaveOut(o engine.Object, sql, why string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.out.LeftOut = append(l.out.LeftOut, Lost{o.ID(), why})
+	l.out.LeftOut = append(l.out.LeftOut, Lost{ID: o.ID(), Why: why, object: o, sql: sql})
 }
 
 func (l *loader) note(o engine.Object) {

@@ -49,17 +49,35 @@ func (f Fingerprint) String() string {
 // Counter is a Rows that keeps the count and the fingerprint and throws the text
 // away: what a drill reads back with.
 type Counter struct {
-	Sum   Fingerprint
-	Rows  int64
-	Bytes int64
-	long  *xxh3.Hasher // the hash of a row that came in pieces so far
+	Sum    Fingerprint
+	Rows   int64
+	Bytes  int64
+	Values Fingerprint  // of what is beside the rows
+	Has    bool         // there is something beside them
+	long   *xxh3.Hasher // the hash of a row that came in pieces so far
 }
 
 // Add adds the rows of another part of the same table.
 func (c *Counter) Add(o *Counter) {
 	c.Sum.addHash(xxh3.Uint128{Hi: o.Sum.hi, Lo: o.Sum.lo})
+	c.Values.addHash(xxh3.Uint128{Hi: o.Values.hi, Lo: o.Values.lo})
+	c.Has = c.Has || o.Has
 	c.Rows += o.Rows
 	c.Bytes += o.Bytes
+}
+
+// Generated is the fingerprint of the generated values; empty, where there are none.
+func (c *Counter) Generated() string {
+	if !c.Has {
+		return ""
+	}
+	return c.Values.String()
+}
+
+// Beside implements engine.Rows.
+func (c *Counter) Beside(values []byte) {
+	c.Values.AddRow(values)
+	c.Has = true
 }
 
 // Row implements engine.Rows.

@@ -64,6 +64,9 @@ func (w *wide) Catalog() *engine.Catalog                      { return &engine.C
 func (w *wide) Width() int                                    { return 1 }
 func (w *wide) Reader(context.Context) (engine.Reader, error) { return w, nil }
 func (w *wide) Close() error                                  { return nil }
+func (w *wide) Witness(_ context.Context, _ *engine.Table, sample int64) (engine.Witness, error) {
+	return engine.Witness{Sample: sample}, nil
+}
 func (w *wide) Read(_ context.Context, _ *engine.Table, _ engine.Part, to engine.Rows) error {
 	for i := range 1000 {
 		if err := to.Row(make([]byte, 10_000), false); err != nil {
@@ -84,9 +87,10 @@ func TestWhatIsExpectedIsLearnt(t *testing.T) {
 				require.InEpsilon(t, rows*10_000, m.Expected.Load(), 0.01)
 			}
 		}
-		found, err := Scan(context.Background(), w, w.Catalog(), m, nil)
+		found, err := Scan(context.Background(), w, w.Catalog(), m, func(int) int64 { return 7 }, nil)
 		require.NoError(t, err)
 		require.EqualValues(t, 1000, found[0].Rows)
+		require.EqualValues(t, 7, found[0].Witness.Sample)
 		require.EqualValues(t, 10_000_000, m.Expected.Load(), "in the end it is what it was")
 		require.EqualValues(t, 10_000_000, m.Bytes.Load())
 	}

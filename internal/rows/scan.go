@@ -11,7 +11,7 @@ import (
 
 // Sink takes the rows of one table, or of a part of it.
 type Sink interface {
-	engine.Rows
+	Row(piece []byte, more bool) error
 	// End follows the last row. The cause is why there are no more, if not all came.
 	End(cause error) error
 }
@@ -26,21 +26,30 @@ type part struct {
 	bytes  int64 // estimate of its text
 	expect int64 // estimate of its rows; 0: none
 	rows   Counter
+	first  bool            // of its table
+	says   *engine.Witness // of the first part of a table
+}
+
+// Found is what a scan found of a table.
+type Found struct {
+	Counter
+	Witness *engine.Witness
 }
 
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
 // as are useful. For each part it asks for a sink, which may be nil: then rows are
-// counted and thrown away. It gives each table's count and fingerprint.
+// counted and thrown away. It gives each table's count and fingerprint, and what the
+// server itself says of it; samples tells how many rows that is to be about.
 func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter *event.Meter,
-	sink func(ctx context.Context, table int) (Sink, error)) ([]Counter, error) {
+	samples func(table int) int64, sink func(ctx context.Context, table int) (Sink, error)) ([]Found, error) {
 	tables := cat.Tables
 	var parts []*part
 	var expected int64
 	for i, t := range tables {
 		split := t.Split()
 		n := int64(len(split))
-		for _, of := range split {
-			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n)})
+		for k, of := range split {
+			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n), first: k == 0})
 			expected += t.Bytes / n
 		}
 	}
@@ -56,16 +65,27 @@ func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter 
 		}
 		defer reader.Close()
 		for p, ok := next(); ok; p, ok = next() {
-			if err := p.read(ctx, reader, &tables[p.table], meter, sink); err != nil {
+			t := &tables[p.table]
+			if err := p.read(ctx, reader, t, meter, sink); err != nil {
 				return err
+			}
+			if p.first {
+				says, err := reader.Witness(ctx, t, samples(p.table))
+				if err != nil {
+					return err
+				}
+				p.says = &says
 			}
 			meter.Done.Add(1)
 		}
 		return nil
 	})
-	found := make([]Counter, len(tables))
+	found := make([]Found, len(tables))
 	for _, p := range parts {
 		found[p.table].Add(&p.rows)
+		if p.first {
+			found[p.table].Witness = p.says
+		}
 	}
 	return found, err
 }
@@ -98,6 +118,8 @@ type metered struct {
 }
 
 const reportEvery = 256 << 10 // bytes
+
+func (m *metered) Beside(values []byte) { m.rows.Beside(values) }
 
 func (m *metered) Row(p []byte, more bool) error {
 	if err := m.rows.Row(p, more); err != nil {

@@ -123,7 +123,7 @@ func (h *handle) passed(values []driver.Value) (one longOne, yes bool) {
 		one.lengths = append(one.lengths, lengthOf(v))
 	}
 	var terms []string
-	for i, v := range values[len(h.forms)+len(h.long):] {
+	for i, v := range values[len(h.forms)+len(h.long):][:len(h.by)] {
 		s := text(v)
 		terms = append(terms, h.by[i].is(s, []byte(s)))
 	}
@@ -185,6 +185,8 @@ func (r *reader) readLong(ctx context.Context, h *handle, one longOne, to engine
 }
 
 type held []byte
+
+func (*held) Beside([]byte) {}
 
 func (h *held) Row(p []byte, _ bool) error {
 	*h = append(*h, p...)

@@ -135,6 +135,9 @@ type handle struct {
 	by      []column // by which such a row is asked for again
 	key     string   // the column by which ranges are read
 	first   int64
+
+	generated bool // the last of what is asked for beside them is a digest of generated values
+	outside   bool // no snapshot holds the table
 }
 
 // groupOf is how much text a statement has: well below what any server takes at once.
@@ -155,8 +158,12 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 			fmt.Sprintf("the history of %s is not part of the dump: servers before MariaDB 10.11 cannot load it",
 				t.name))
 	}
+	var sums []string
 	for _, c := range columns {
 		if c.generated {
+			if !c.period {
+				sums = append(sums, digestOf(c.name, c.kind))
+			}
 			continue
 		}
 		expression, f := c.read()
@@ -179,7 +186,10 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	case transactional(t.engine):
 		h.setApart(read, t.keyed(read))
 	default: // before those who wait to write; they may wait for this dump
-		h.asked[0] = "HIGH_PRIORITY " + h.asked[0]
+		h.asked[0], h.outside = "HIGH_PRIORITY "+h.asked[0], true
+	}
+	if len(sums) > 0 {
+		h.beside, h.generated = append(h.beside, "sha2(concat("+strings.Join(sums, ", ")+"), 256)"), true
 	}
 	e := engine.Table{ID: id, Name: t.name, Columns: names, Bytes: t.bytes, Rows: t.rows, Handle: &h,
 		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n",
@@ -280,6 +290,9 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 	row := make([]byte, 0, 2*piece)
 	var long []longOne
 	err := r.c.each(ctx, query, func(values []driver.Value) (err error) {
+		if h.generated {
+			to.Beside([]byte(text(values[len(values)-1])))
+		}
 		if one, yes := h.passed(values); yes {
 			long = append(long, one)
 			return nil

@@ -25,6 +25,10 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 		bytes, _ := strconv.ParseInt(row[2], 10, 64)
 		sizes[row[0]] = [2]int64{count, bytes}
 	}
+	columns, err := r.s.listedColumns(ctx, r.c, r.database, "")
+	if err != nil {
+		return err
+	}
 	for _, listed := range r.listed {
 		if listed.kind == "SEQUENCE" {
 			continue
@@ -34,6 +38,9 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return err
 		}
 		t, err := parse(sql, r.database)
+		if err == nil {
+			err = t.agree(columns[listed.name])
+		}
 		if err != nil {
 			return fmt.Errorf("the definition of %s: %w", listed.name, err)
 		}

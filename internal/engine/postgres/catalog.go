@@ -66,7 +66,10 @@ const (
 )
 
 // ours restricts a query on namespace n to the schemas that are dumped.
-const ours = `n.nspname !~ '^pg_' AND n.nspname NOT IN ('information_schema', 'grainkeep_scratch')`
+const ours = `n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND ` + unmarked
+
+// unmarked leaves out the mark of a scratch database, in a session that says that there is one.
+const unmarked = `n.nspname <> coalesce(current_setting('grainkeep.mark', true), '')`
 
 // notMember leaves out the members of extensions.
 func notMember(class, oid string) string {
@@ -74,10 +77,22 @@ func notMember(class, oid string) string {
 		x.deptype = 'e')`, class, oid)
 }
 
+// laterThanExtension leaves out what an extension made with a thing of its own, such as a
+// trigger on its table: there is no record that this belongs to it, but both were made in
+// one transaction. What was made later is somebody's.
+func laterThanExtension(row, class, oid string) string {
+	return fmt.Sprintf(`NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = '%s'::regclass AND x.objid = %s AND
+		x.deptype = 'e' AND x.xmin = %s.xmin)`, class, oid, row)
+}
+
 type catalogReader struct {
 	c            *pgx.Conn
 	version      int
 	encoding     string
+	helper       string              // a schema's name that nobody else has
+	ownPath      string              // the search path that the database has of its own
+	loose        map[key]bool        // functions that rely on whatever search path there is
+	careful      map[string][]uint32 // tables that call functions when a row comes: themselves, and what they are partitions of
 	nodes        map[key]*node
 	alias        map[key]key // objects that stand for another: a row type for its table
 	extra        []*node     // nodes without an address of their own
@@ -94,10 +109,10 @@ type catalogReader struct {
 // readCatalog reads all that a database holds, inside the snapshot of c.
 func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog, error) {
 	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{},
-		children: map[key][]key{},
-		tableID:  map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
+		children: map[key][]key{}, loose: map[key]bool{}, careful: map[string][]uint32{},
+		tableID: map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
-	r.encoding = facts["encoding"]
+	r.encoding, r.ownPath = facts["encoding"], facts[factPath]
 	if err != nil {
 		return nil, err
 	}
@@ -120,6 +135,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 			return nil, fmt.Errorf("reading %s: %w", step.what, vanished(err))
 		}
 	}
+	r.paths()
 	objects, err := r.order()
 	if err != nil {
 		return nil, err
@@ -129,7 +145,7 @@ func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog
 }
 
 // factsRow is a row of facts.sql.
-type factsRow struct{ Encoding, Collate, Ctype, Provider, Locale string }
+type factsRow struct{ Encoding, Collate, Ctype, Provider, Locale, Rules, Path, Tablespace string }
 
 // facts are the properties that a database is made with.
 func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
@@ -138,6 +154,11 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 		f["encoding"], f["collate"], f["ctype"] = x.Encoding, x.Collate, x.Ctype
 		if x.Provider != "c" {
 			f["provider"], f["locale"] = x.Provider, x.Locale
+		}
+		for name, value := range map[string]string{factPath: x.Path, factRules: x.Rules, factTablespace: x.Tablespace} {
+			if value != "" {
+				f[name] = value
+			}
 		}
 		return nil
 	})
@@ -206,7 +227,11 @@ type schemasRow struct {
 
 func (r *catalogReader) schemas(ctx context.Context) error {
 	hasPublic := false
+	r.helper = "grainkeep_helper"
 	err := each(ctx, r, "schemas", func(x *schemasRow) error {
+		if strings.HasPrefix(x.Name, r.helper) {
+			r.helper = x.Name + "_"
+		}
 		sql := "CREATE SCHEMA " + x.Name + ";\n"
 		if x.Name == "public" {
 			hasPublic, sql = true, "" // a new database has it

@@ -15,7 +15,7 @@ type column struct {
 	Local       bool   // not, or not only, inherited
 	Identity    string // a or d
 	sequence    string // options of an identity column's sequence
-	retyped     string // statement that gives that sequence another type than its column's
+	retyped     string // statements that make that sequence what its column does not
 	Generated   string // s
 	Default     string
 	later       bool   // the default is set when everything is there
@@ -84,6 +84,9 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 			c.sequence = q.options
 			if q.Type != c.Type {
 				c.retyped = "ALTER SEQUENCE " + q.Name + " AS " + q.Type + " " + q.bounds + ";\n"
+			}
+			if q.unlogged != t.Unlogged {
+				c.retyped += "ALTER SEQUENCE " + q.Name + map[bool]string{true: " SET UNLOGGED;\n", false: " SET LOGGED;\n"}[q.unlogged]
 			}
 		}
 		t.columns = append(t.columns, c)

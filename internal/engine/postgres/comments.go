@@ -12,8 +12,10 @@ import (
 // commentsRow is a row of comments.sql.
 type commentsRow struct {
 	Class, Text    string
-	OID, Table     uint32
+	OID            uint32
+	Table, Domain  uint32 // of a constraint or a trigger
 	Kind, Identity *string
+	Ours           bool // not what an extension said of its own when it was made
 }
 
 // comments reads the comments on everything that is dumped, and on the database.
@@ -22,10 +24,18 @@ func (r *catalogReader) comments(ctx context.Context) error {
 		owner := key{x.Class, x.OID}
 		n := r.resolve(owner)
 		if n == nil && x.Table != 0 { // a constraint or trigger that came from a parent
-			n = r.nodes[key{"pg_class", x.Table}]
+			owner = key{"pg_class", x.Table}
+			n = r.nodes[owner]
+		}
+		if n == nil && x.Domain != 0 { // the constraint that it takes no NULL
+			owner = key{"pg_type", x.Domain}
+			n = r.nodes[owner]
+		}
+		if n == nil && x.Ours { // on something of an extension's
+			n = r.needed(owner)
 		}
 		if n == nil {
-			return nil // on something that is not dumped: a member of an extension
+			return nil
 		}
 		if x.Kind == nil || x.Identity == nil {
 			return gone(n.obj.ID())

@@ -3,6 +3,8 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"grainkeep/internal/engine"
 )
@@ -16,7 +18,8 @@ type constraintsRow struct {
 // constraints are keys, checks and references. Checks come after the rows: one
 // that the rows break, or whose function fails, must not keep them out.
 func (r *catalogReader) constraints(ctx context.Context) error {
-	return each(ctx, r, "constraints", func(x *constraintsRow) error {
+	references, spread := map[uint32][]*constraint{}, map[uint32]bool{}
+	err := each(ctx, r, "constraints", func(x *constraintsRow) error {
 		k := &x.constraint
 		if x.Relation == nil {
 			x.Body, x.Relation = nil, new(string)
@@ -26,9 +29,45 @@ func (r *catalogReader) constraints(ctx context.Context) error {
 		if k.body, err = define("constraint", k.Name+" on "+k.on, x.Body); err != nil {
 			return err
 		}
+		if k.Kind == "f" && k.Parent == 0 {
+			references[k.Table] = append(references[k.Table], k)
+			spread[k.Table] = spread[k.Table] || k.Tree
+		}
 		r.addConstraint(k)
 		return nil
 	})
+	for table, list := range references {
+		if spread[table] && len(list) > 1 {
+			r.reserve(list)
+		}
+	}
+	return err
+}
+
+// reserve keeps the names of foreign keys that come later out of the server's hands while
+// one is added: to a partitioned table it adds one more for each partition, and names
+// those itself.
+func (r *catalogReader) reserve(list []*constraint) {
+	slices.SortFunc(list, func(a, b *constraint) int { return strings.Compare(a.Name, b.Name) })
+	for i, k := range list {
+		var hold, free []string
+		for _, later := range list[i+1:] {
+			hold = append(hold, "ADD CONSTRAINT "+later.Name+" CHECK (true) NOT VALID")
+			free = append(free, "DROP CONSTRAINT "+later.Name)
+		}
+		n := r.nodes[key{"pg_constraint", k.OID}]
+		if n == nil || len(hold) == 0 {
+			continue
+		}
+		around := func(sql string) string {
+			return fmt.Sprintf("ALTER TABLE %s %s;\n%sALTER TABLE %s %s;\n", k.on, strings.Join(hold, ", "), sql, k.on,
+				strings.Join(free, ", "))
+		}
+		n.obj.SQL, n.obj.Beside = around(n.obj.SQL), ""
+		if n.obj.Unchecked != "" {
+			n.obj.Unchecked = around(n.obj.Unchecked)
+		}
+	}
 }
 
 // constraint is one under construction.

@@ -49,8 +49,10 @@ func (r *catalogReader) extensions(ctx context.Context) error {
 
 // extensionConfigurationRow is a row of extension_configuration.sql.
 type extensionConfigurationRow struct {
-	OID       uint32
-	Condition string
+	OID             uint32
+	Condition, Name string
+	Sequence        bool
+	Triggers        bool
 }
 
 // configuration lists the configuration tables of extensions, each with the
@@ -62,10 +64,36 @@ func (r *catalogReader) configuration(ctx context.Context) (map[uint32]string, e
 		if len(x.Condition) > 6 && strings.EqualFold(x.Condition[:6], "WHERE ") {
 			x.Condition = x.Condition[6:]
 		}
+		if x.Sequence { // its value goes with those rows
+			r.seqs = append(r.seqs, sequence{OID: x.OID, Name: x.Name})
+			return nil
+		}
 		conditions[x.OID] = x.Condition
+		if x.Triggers { // and keys: its rows come in any order, and as they are
+			self := r.member[key{"pg_class", x.OID}]
+			r.also(rankColumnOption, engine.Object{Kind: "triggers off", Name: x.Name, Section: engine.Schema, Rule: true,
+				SQL: "ALTER TABLE ONLY " + x.Name + " DISABLE TRIGGER ALL;\n"}, self)
+			r.also(rankReference, engine.Object{Kind: "triggers on", Name: x.Name, Section: engine.Finish, Rule: true,
+				SQL: "ALTER TABLE ONLY " + x.Name + " ENABLE TRIGGER ALL;\n"}, self).late = true
+		}
 		return nil
 	})
 	return conditions, err
+}
+
+// extensionDictionariesRow is a row of extension_dictionaries.sql.
+type extensionDictionariesRow struct {
+	Extension     uint32
+	Name, Options string
+}
+
+// dictionaries are those of extensions that were told something else since.
+func (r *catalogReader) dictionaries(ctx context.Context) error {
+	return each(ctx, r, "extension_dictionaries", func(x *extensionDictionariesRow) error {
+		r.also(rankFamily, engine.Object{Kind: "dictionary options", Name: x.Name, Section: engine.Schema,
+			SQL: "ALTER TEXT SEARCH DICTIONARY " + x.Name + " (" + x.Options + ");\n"}, key{"pg_extension", x.Extension})
+		return nil
+	})
 }
 
 // extensionDependencesRow is a row of extension_dependences.sql.
@@ -87,4 +115,20 @@ func (r *catalogReader) leans(ctx context.Context) error {
 		}
 		return nil
 	})
+}
+
+// onExtensions marks what hangs on things of extensions: should the extension turn out to
+// make it by itself, the restore goes on without.
+func (r *catalogReader) onExtensions() {
+	for _, n := range r.nodes {
+		if n.class != "pg_trigger" && n.class != "pg_rewrite" && n.class != "pg_policy" && n.class != "pg_constraint" &&
+			n.rank != rankIndex {
+			continue
+		}
+		for _, k := range n.needs {
+			if (k.class == "pg_class" || k.class == "pg_type") && r.resolve(k) == nil && r.member[k] != (key{}) {
+				n.obj.Rule = true
+			}
+		}
+	}
 }

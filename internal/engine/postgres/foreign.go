@@ -54,7 +54,7 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 		var list []string
 		for _, g := range x.Given {
 			option, value, _ := strings.Cut(g, "=")
-			if secretOption.MatchString(option) {
+			if secretOption.MatchString(option) && option != "password_required" {
 				r.warns = append(r.warns,
 					fmt.Sprintf("the option %s of the user mapping of %s on %s is a secret and is left out: set "+
 						"it again after a restore", option, who, x.Name))

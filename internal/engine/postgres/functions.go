@@ -13,6 +13,7 @@ type functionsRow struct {
 	OID             uint32
 	Kind            string
 	Name, Def, Body *string
+	Loose           bool
 }
 
 // functions reads functions, procedures and window functions; those that a range
@@ -32,6 +33,7 @@ func (r *catalogReader) functions(ctx context.Context) error {
 			word = "procedure"
 		}
 		sql = strings.TrimSuffix(sql, "\n")
+		r.loose[key{"pg_proc", x.OID}] = x.Loose
 		n := r.add("pg_proc", x.OID, rankFunction, engine.Object{Kind: word, Name: *x.Name, Section: engine.Schema,
 			SQL: sql + ";\n"})
 		if x.Body != nil {

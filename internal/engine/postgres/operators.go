@@ -43,8 +43,9 @@ func (r *catalogReader) operators(ctx context.Context) error {
 
 // operatorMembersRow is a row of operator_members.sql.
 type operatorMembersRow struct {
-	MClass, OnClass, MSql string
-	MOID, OnOID           uint32
+	MClass, OnClass, MSql, Family string
+	MOID, OnOID                   uint32
+	Added                         bool // by somebody, wherever it was added to
 }
 
 // operatorClassesRow is a row of operator_classes.sql.
@@ -61,10 +62,19 @@ func (r *catalogReader) operatorClasses(ctx context.Context) error {
 		sql string
 	}
 	members := map[key][]member{} // by class or family
+	families := map[key]string{}
 	err := each(ctx, r, "operator_members", func(x *operatorMembersRow) error {
 		var m member
 		var on key
 		m.class, m.oid, on.class, on.oid, m.sql = x.MClass, x.MOID, x.OnClass, x.OnOID, x.MSql
+		if on.class == "pg_opfamily" && r.nodes[on] == nil { // the server's own family, or an extension's
+			if !x.Added {
+				return nil
+			}
+			families[on] = x.Family
+		} else if on.class == "pg_opfamily" {
+			families[on] = x.Family
+		}
 		members[on] = append(members[on], m)
 		return nil
 	})
@@ -96,12 +106,10 @@ func (r *catalogReader) operatorClasses(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for k := range members {
-		if f := r.nodes[k]; f != nil && k.class == "pg_opfamily" {
-			n := r.add("+members", k.oid, rankClass, engine.Object{Kind: "operator family members", Name: f.obj.Name,
-				Section: engine.Schema}, k)
-			n.obj.SQL = "ALTER OPERATOR FAMILY " + f.obj.Name + " ADD " + list(k, n) + ";\n"
-		}
+	for k, family := range families {
+		n := r.add("+members", k.oid, rankClass, engine.Object{Kind: "operator family members", Name: family,
+			Section: engine.Schema}, k)
+		n.obj.SQL = "ALTER OPERATOR FAMILY " + family + " ADD " + list(k, n) + ";\n"
 	}
 	return nil
 }

@@ -58,6 +58,9 @@ func (r *catalogReader) dependencies(ctx context.Context) error {
 		if from != nil && to != nil && from != to {
 			from.needs = append(from.needs, to.key)
 		}
+		if from != nil && from == to && from.stub != nil && own.class == "pg_proc" {
+			r.outline(from) // a function that calls itself
+		}
 		return nil
 	})
 	for parent, children := range r.children {
@@ -66,6 +69,7 @@ func (r *catalogReader) dependencies(ctx context.Context) error {
 		}
 	}
 	r.refreshes()
+	r.onExtensions()
 	return err
 }
 
@@ -157,12 +161,7 @@ func (r *catalogReader) breakUp(circle []*node) bool {
 		return false
 	}
 	n := circle[i]
-	outline := &node{key: key{"+outline", n.oid}, obj: *n.stub, rank: n.rank, late: n.late}
-	n.stub = nil
-	if n.whole != "" {
-		n.obj.SQL = n.whole
-	}
-	r.nodes[outline.key] = outline
+	outline := r.outline(n)
 	reached := map[*node]bool{}
 	var reach func(m *node)
 	reach = func(m *node) {
@@ -181,13 +180,24 @@ func (r *catalogReader) breakUp(circle []*node) bool {
 			}
 		}
 	}
+	return true
+}
+
+// outline puts an object's outline before it.
+func (r *catalogReader) outline(n *node) *node {
+	outline := &node{key: key{"+outline", n.oid}, obj: *n.stub, rank: n.rank, late: n.late}
+	n.stub = nil
+	if n.whole != "" {
+		n.obj.SQL = n.whole
+	}
+	r.nodes[outline.key] = outline
 	for _, k := range n.needs { // its types and schema
-		if k.class == "pg_namespace" || n.class == "pg_class" && k.class == "pg_type" {
+		if k.class == "pg_namespace" || k.class == "pg_type" {
 			outline.needs = append(outline.needs, k)
 		}
 	}
 	n.needs = append(n.needs, outline.key)
-	return true
+	return outline
 }
 
 // placed gives the objects in their order.
@@ -247,7 +257,9 @@ func (r *catalogReader) sections(all []*node) {
 			if early[n] || n.late || n.obj.Section == engine.Owners || n.obj.Section == engine.Active {
 				continue
 			}
-			if slices.ContainsFunc(r.needs(n), func(other *node) bool { return other.late }) {
+			if slices.ContainsFunc(r.needs(n), func(other *node) bool {
+				return other.late || n.obj.Section == engine.Schema && other.obj.Section == engine.Keys
+			}) {
 				n.late, n.obj.Section, moved = true, engine.Finish, true
 			}
 		}

@@ -24,6 +24,10 @@ var queries = sync.OnceValues(func() (*template.Template, error) {
 		"since": func(int) bool { return false }, // as the version says, when it is used
 		"ours":  func() string { return ours },
 		"own":   notMember,
+		"later": laterThanExtension,
+		"routine": func() string { // as statements about a routine want it: overloads differ in more than what comes in
+			return "(format('%I.%I(', n.nspname, p.proname) || pg_get_function_identity_arguments(p.oid) || ')')"
+		},
 		"function": func(column string) string {
 			return "CASE WHEN " + column + "::oid <> 0 THEN " + column + "::text ELSE '' END"
 		},

@@ -14,7 +14,7 @@ func TestQueriesOfEveryVersion(t *testing.T) {
 	files, err := fs.Glob(queryFiles, "queries/*.sql")
 	require.NoError(t, err)
 	require.Greater(t, len(files), 50)
-	flags := map[string]string{"connection": "s.subconninfo", "of": "SELECT 1, 2, 3"}
+	flags := map[string]string{"connection": "s.subconninfo", "of": "SELECT 1, 2, 3", "table": "'t'"}
 	differ := map[string]bool{}
 	for _, f := range files {
 		name := strings.TrimSuffix(strings.TrimPrefix(f, "queries/"), ".sql")
@@ -31,7 +31,7 @@ func TestQueriesOfEveryVersion(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"collations", "publications", "subscriptions", "ranges", "base_types", "functions",
-		"statistics", "tables", "columns", "facts", "memberships"} {
+		"statistics", "tables", "witness", "columns", "facts", "memberships"} {
 		require.True(t, differ[name], name)
 	}
 	require.False(t, differ["views"])

@@ -77,7 +77,7 @@ func (h handle) where(condition string) handle {
 	switch {
 	case condition == "":
 	case h.query == "":
-		h.query = "SELECT " + h.columns + " FROM ONLY " + h.table + " WHERE (" + condition + ")"
+		h.query = "SELECT " + h.selected() + " FROM ONLY " + h.table + " WHERE (" + condition + ")"
 	default:
 		h.query += " AND (" + condition + ")"
 	}
@@ -87,6 +87,7 @@ func (h handle) where(condition string) handle {
 // copyRows copies rows out in their encoding. It is set by a statement of its own: a
 // statement is read in the encoding that it came in.
 func (r *reader) copyRows(h handle, p engine.Part, to engine.Rows) error {
+	to = h.apart(to)
 	if h.encoding == "" {
 		return r.copyOut(h.copySQL(p), to)
 	}
@@ -121,6 +122,7 @@ func (r *reader) lock(table string) (bool, error) {
 func (p *snapshot) read(ctx context.Context, h handle, part engine.Part, to engine.Rows) error {
 	p.reading.Lock()
 	defer p.reading.Unlock()
+	to = h.apart(to)
 	if h.encoding == "" {
 		_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, h.copySQL(part))
 		return err
@@ -148,24 +150,73 @@ func (w rowWriter) Write(row []byte) (int, error) {
 type handle struct {
 	table, columns, query string
 	encoding              string // of the rows, where it is not the session's
+	generated             string // columns whose values are read and not written, as SQL
+}
+
+// apart takes the digest of the generated values off the rows that copySQL asks for.
+func (h handle) apart(to engine.Rows) engine.Rows {
+	if h.generated == "" {
+		return to
+	}
+	return &besideRows{to: to}
+}
+
+// besideRows are rows that begin with a digest of their generated values.
+type besideRows struct {
+	to     engine.Rows
+	inside bool // a row
+}
+
+const digestLength = 32 // of md5's text
+
+// Row implements engine.Rows.
+func (b *besideRows) Row(p []byte, more bool) error {
+	if !b.inside {
+		if len(p) < digestLength {
+			return fmt.Errorf("the row %.40q lacks what was asked for", p)
+		}
+		b.to.Beside(p[:digestLength])
+		p = p[min(len(p), digestLength+len("\t")):]
+	}
+	b.inside = more
+	return b.to.Row(p, more)
+}
+
+// Beside implements engine.Rows.
+func (b *besideRows) Beside(values []byte) { b.to.Beside(values) }
+
+// selected is the list of what is asked for.
+func (h handle) selected() string {
+	list := h.columns
+	if h.generated != "" {
+		if list != "" {
+			list = ", " + list
+		}
+		list = "md5(ROW(" + h.generated + ")::text)" + list
+	}
+	return list
 }
 
 func (h handle) copySQL(p engine.Part) string {
 	if h.query != "" {
 		return "COPY (" + h.query + ") TO STDOUT"
 	}
-	if p == (engine.Part{}) {
+	whole := p == (engine.Part{})
+	if whole && h.generated == "" {
 		list := ""
 		if h.columns != "" {
 			list = " (" + h.columns + ")"
 		}
 		return "COPY " + h.table + list + " TO STDOUT"
 	}
-	where := fmt.Sprintf("ctid >= '(%d,0)'", p.From)
+	where := ""
+	if !whole {
+		where = fmt.Sprintf(" WHERE ctid >= '(%d,0)'", p.From)
+	}
 	if p.To != 0 {
 		where += fmt.Sprintf(" AND ctid < '(%d,0)'", p.To)
 	}
-	return "COPY (SELECT " + h.columns + " FROM ONLY " + h.table + " WHERE " + where + ") TO STDOUT"
+	return "COPY (SELECT " + h.selected() + " FROM ONLY " + h.table + where + ") TO STDOUT"
 }
 
 func readFailure(table string, err error) error {

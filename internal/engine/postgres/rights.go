@@ -40,6 +40,7 @@ func (r *catalogReader) owners(ctx context.Context) error {
 type grantsRow struct {
 	OID                                            uint32
 	Class, Word, Name, Column, Owner, Former, What string
+	Door                                           string // the schema that the grantor may not use any more
 	Option                                         bool
 	Grantee, Grantor                               *string
 }
@@ -55,7 +56,7 @@ func (r *catalogReader) grants(ctx context.Context) error {
 	err := each(ctx, r, "grants", func(x *grantsRow) error {
 		t := target{class: x.Class, word: x.Word, name: x.Name, column: x.Column, owner: x.Owner, former: x.Former,
 			oid: x.OID}
-		found.add(t, right{what: x.What, option: x.Option}, x.Grantee, x.Grantor)
+		found.add(t, right{what: x.What, option: x.Option, door: x.Door}, x.Grantee, x.Grantor)
 		return nil
 	})
 	if err != nil {
@@ -172,6 +173,7 @@ func named(owner string, rights []right) []string {
 // right is one entry of an access list.
 type right struct {
 	grantee, what, grantor string
+	door                   string // a schema that the grantor needs for it and may not use any more
 	option                 bool
 }
 
@@ -202,6 +204,10 @@ func grantSQL(on, columns, owner string, rights []right) string {
 			}
 			if g.grantor != owner {
 				sql = "SET SESSION AUTHORIZATION " + g.grantor + ";\n" + sql + ";\nRESET SESSION AUTHORIZATION"
+				if g.door != "" {
+					sql = fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s;\n%s;\nREVOKE USAGE ON SCHEMA %s FROM %s", g.door,
+						g.grantor, sql, g.door, g.grantor)
+				}
 			}
 			b.WriteString(sql + ";\n")
 			i += n

@@ -17,5 +17,5 @@ func (r *catalogReader) textSearch(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return r.dictionaries(ctx)
 }

@@ -20,6 +20,7 @@ type sequence struct {
 	Type     string
 	options  string // as an identity column takes them
 	bounds   string
+	unlogged bool
 }
 
 // place is a column's address.
@@ -40,6 +41,7 @@ type sequencesRow struct {
 func (r *catalogReader) sequences(ctx context.Context) error {
 	return each(ctx, r, "sequences", func(x *sequencesRow) error {
 		q := x.sequence
+		q.unlogged = x.Unlogged
 		q.bounds = fmt.Sprintf("MINVALUE %d MAXVALUE %d", x.Min, x.Max)
 		options := fmt.Sprintf("START WITH %d INCREMENT BY %d %s CACHE %d", x.Start, x.Step, q.bounds, x.Cache)
 		if x.Cycle {

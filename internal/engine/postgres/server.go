@@ -44,6 +44,9 @@ type rolesRow struct {
 	Settings                               []string
 }
 
+// everybodySettingsRow is a row of everybody_settings.sql.
+type everybodySettingsRow struct{ Setting string }
+
 // roles are made only where they are missing, whole: one that is there keeps what
 // it has.
 func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
@@ -56,6 +59,14 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 			return fault.New("rights-missing", nil, "this user may not read the roles' password hashes").
 				Advise("dump as an administrator, or leave passwords = true out of the job")
 		}
+	}
+	if err := each(ctx, r, "everybody_settings", func(x *everybodySettingsRow) error {
+		k, v, _ := strings.Cut(x.Setting, "=")
+		r.also(rankType, engine.Object{Kind: "setting", Name: k + " of everybody", Section: engine.Schema, Rule: true,
+			SQL: "ALTER ROLE ALL SET " + settingName(k) + " TO " + settingValue(k, v) + ";\n"})
+		return nil
+	}); err != nil {
+		return err
 	}
 	return eachOf(ctx, r, "roles", map[string]string{"passwords": yes(passwords)}, func(x *rolesRow) error {
 		body := "BEGIN IF NOT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = " + quoteLiteral(x.Name) +
@@ -79,15 +90,49 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 
 // membershipsRow is a row of memberships.sql.
 type membershipsRow struct {
-	Role, Member, With string
+	Role, Member, With, Grantor string
+	Admin                       bool
 }
 
+// memberships come in an order in which who granted one may grant it.
 func (r *catalogReader) memberships(ctx context.Context, _ bool) error {
-	return each(ctx, r, "memberships", func(x *membershipsRow) error {
-		r.also(rankType, engine.Object{Kind: "membership", Name: x.Member + " in " + x.Role, Section: engine.Schema,
-			SQL: "GRANT " + x.Role + " TO " + x.Member + x.With + ";\n"})
+	var left []membershipsRow
+	err := each(ctx, r, "memberships", func(x *membershipsRow) error {
+		left = append(left, *x)
 		return nil
 	})
+	able := map[[2]string]bool{} // role and who may grant it
+	for len(left) > 0 {
+		var later []membershipsRow
+		for _, x := range left {
+			if x.Grantor != "" && !able[[2]string{x.Role, x.Grantor}] {
+				later = append(later, x)
+				continue
+			}
+			r.membership(x)
+			able[[2]string{x.Role, x.Member}] = able[[2]string{x.Role, x.Member}] || x.Admin
+		}
+		if len(later) == len(left) { // who granted it may not any more
+			for _, x := range later {
+				x.Grantor = ""
+				r.membership(x)
+			}
+			return err
+		}
+		left = later
+	}
+	return err
+}
+
+func (r *catalogReader) membership(x membershipsRow) {
+	o := engine.Object{Kind: "membership", Name: x.Member + " in " + x.Role, Section: engine.Schema,
+		SQL: "GRANT " + x.Role + " TO " + x.Member + x.With}
+	if x.Grantor != "" {
+		o.Name += " by " + x.Grantor
+		o.SQL += " GRANTED BY " + x.Grantor
+	}
+	o.SQL += ";\n"
+	r.also(rankType, o)
 }
 
 // tablespacesRow is a row of tablespaces.sql.
@@ -112,6 +157,7 @@ func (r *catalogReader) tablespaces(ctx context.Context, _ bool) error {
 type databaseOwnersRow struct {
 	Name, Owner string
 	Limit       int
+	Template    bool
 }
 
 // databaseRights come when the databases are back: 70-active.
@@ -120,6 +166,9 @@ func (r *catalogReader) databaseRights(ctx context.Context, _ bool) error {
 		sql := "ALTER DATABASE " + x.Name + " OWNER TO " + x.Owner + ";\n"
 		if x.Limit != -1 {
 			sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d;\n", x.Name, x.Limit)
+		}
+		if x.Template {
+			sql += "ALTER DATABASE " + x.Name + " IS_TEMPLATE true;\n"
 		}
 		r.also(rankOwner, engine.Object{Kind: "database owner", Name: x.Name, Section: engine.Active, Rule: true,
 			SQL: sql})

@@ -55,6 +55,9 @@ func plain(ctx context.Context, c *pgx.Conn, err error) error {
 		return fault.New(engine.RightsMissing, nil, "%s",
 			text).Advise("do it as a user who may; 'grainkeep grants' prints what is needed for most")
 	}
+	if strings.HasPrefix(pg.Code, "23") {
+		return fault.New(engine.RuleBroken, nil, "%s", text)
+	}
 	return errors.New(text)
 }
 
@@ -65,11 +68,11 @@ var ownTrouble = map[string]bool{"08": true, "53": true, "57": true, "58": true}
 // Load runs the COPY of a data file. The session has the file's settings already.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (int64, error) {
 	in := bufio.NewReaderSize(text, 64<<10)
-	sql, encoding, err := copyStatement(in)
+	sql, settings, err := copyStatement(in)
 	if err != nil {
 		return 0, err
 	}
-	if err := s.Exec(ctx, encoding); err != nil {
+	if err := s.Exec(ctx, settings); err != nil || sql == "" {
 		return 0, err
 	}
 	if strings.HasPrefix(sql, blobPut) {
@@ -115,10 +118,12 @@ func (s *session) loadBlobs(ctx context.Context, line string, in *bufio.Reader, 
 const maxHead = 8 << 20 // bytes
 
 // copyStatement skips the settings and reads the COPY statement, whose names may
-// hold any character, or the first line of large objects. Of the settings it gives the
-// last that is about encoding; the session has the others.
-func copyStatement(in *bufio.Reader) (statement, encoding string, err error) {
+// hold any character, or the first line of large objects; there is none where those are
+// all empty. Of the settings it gives the last about the encoding and about the search
+// path; the session has the others.
+func copyStatement(in *bufio.Reader) (statement, settings string, err error) {
 	const end = " FROM stdin;\n"
+	var encoding, path string
 	var sql strings.Builder
 	quoted := false
 	for {
@@ -127,15 +132,21 @@ func copyStatement(in *bufio.Reader) (statement, encoding string, err error) {
 		if err == nil && sql.Len() > maxHead {
 			err = errors.New("it has no end")
 		}
+		if err == io.EOF && sql.Len() == 0 { // large objects that are all empty
+			return "", encoding + path, nil
+		}
 		if err != nil {
 			return "", "", fmt.Errorf("the file has no COPY statement: %w", err)
 		}
 		if sql.Len() == 0 && strings.HasPrefix(line, blobPut) {
-			return line, encoding, nil
+			return line, encoding + path, nil
 		}
 		if sql.Len() == 0 && !strings.HasPrefix(line, "COPY ") {
-			if strings.HasPrefix(line, "SET client_encoding") {
+			switch {
+			case strings.HasPrefix(line, "SET client_encoding"):
 				encoding = line
+			case strings.HasPrefix(line, "SET search_path"):
+				path = line
 			}
 			continue
 		}
@@ -144,7 +155,7 @@ func copyStatement(in *bufio.Reader) (statement, encoding string, err error) {
 			quoted = !quoted
 		}
 		if !quoted && strings.HasSuffix(line, end) {
-			return strings.TrimSuffix(sql.String(), ";\n"), encoding, nil
+			return strings.TrimSuffix(sql.String(), ";\n"), encoding + path, nil
 		}
 	}
 }

@@ -39,13 +39,20 @@ func (s *source) Snapshot(ctx context.Context, database string) (engine.Snapshot
 	if database == engine.ServerWide {
 		return s.serverSnapshot(ctx)
 	}
-	return s.snapshot(ctx, database)
+	return s.snapshot(ctx, database, "")
 }
 
-func (s *source) snapshot(ctx context.Context, database string) (*snapshot, error) {
+// snapshot leaves out the schema that is the mark of a scratch database, if there is one.
+func (s *source) snapshot(ctx context.Context, database, mark string) (*snapshot, error) {
 	c, err := s.connect(ctx, database)
 	if err != nil {
 		return nil, err
+	}
+	if mark != "" {
+		if _, err := c.Exec(ctx, "SELECT set_config('grainkeep.mark', $1, false)", mark); err != nil {
+			closeConn(c)
+			return nil, err
+		}
 	}
 	snap := &snapshot{s: s, database: database, c: c}
 	if err := snap.readable(ctx); err != nil {

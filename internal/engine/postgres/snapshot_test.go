@@ -72,6 +72,8 @@ func (x *text) Row(p []byte, more bool) error {
 	return nil
 }
 
+func (x *text) Beside([]byte) {}
+
 func readTable(t *testing.T, snap engine.Snapshot, id string) string {
 	t.Helper()
 	r, err := snap.Reader(context.Background())
@@ -356,7 +358,7 @@ func TestCopyStatementWithOddNames(t *testing.T) {
 		got, encoding, err := copyStatement(in)
 		require.NoError(t, err)
 		require.Equal(t, sql, got)
-		require.Equal(t, "SET client_encoding = 'UTF8';\n", encoding)
+		require.Equal(t, "SET client_encoding = 'UTF8';\nSET search_path = '';\n", encoding)
 		rows := int64(0)
 		body := &bytes.Buffer{}
 		_, err = body.ReadFrom(&copyRows{in: in, seen: func(n int64) { rows += n }})

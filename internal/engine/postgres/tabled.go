@@ -10,7 +10,8 @@ import (
 
 // tabled reads what hangs on tables and views: rules, policies, statistics.
 func (r *catalogReader) tabled(ctx context.Context) error {
-	for _, step := range []func(context.Context) error{r.rules, r.policies, r.statistics, r.triggers} {
+	for _, step := range []func(context.Context) error{r.rules, r.policies, r.statistics, r.triggers,
+		r.internalTriggers} {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -129,9 +130,9 @@ func (r *catalogReader) statistics(ctx context.Context) error {
 
 // triggersRow is a row of triggers.sql.
 type triggersRow struct {
-	OID, Table, Parent               uint32
-	Enabled, Name, On, ParentEnabled string
-	Def                              *string
+	OID, Table, Parent uint32
+	Enabled, Name, On  string
+	Def                *string
 }
 
 // triggers reads them where people made them: their copies on partitions follow,
@@ -148,7 +149,7 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 		if x.Parent == 0 {
 			o.SQL = sql + ";\n"
 		} else {
-			if x.Enabled == x.ParentEnabled {
+			if x.Enabled == "O" { // as the copy is made, whatever the parent is told
 				return nil
 			}
 			o.Kind = "trigger state"
@@ -156,10 +157,31 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 		}
 		if word := states[x.Enabled]; word != "" {
 			o.SQL += "ALTER TABLE ONLY " + x.On + " " + word + " TRIGGER " + x.Name + ";\n"
-		} else if x.Parent != 0 {
-			o.SQL += "ALTER TABLE ONLY " + x.On + " ENABLE TRIGGER " + x.Name + ";\n"
 		}
 		r.add("pg_trigger", x.OID, rankTrigger, o, needs...).late = true
+		return nil
+	})
+}
+
+// internalTriggersRow is a row of internal_triggers.sql.
+type internalTriggersRow struct {
+	Table, Constraint               uint32
+	On, Of, Name, Function, Enabled string
+}
+
+// internalTriggers are those behind foreign keys, whose names hold numbers that are others
+// in a new database. Only an administrator may change them.
+func (r *catalogReader) internalTriggers(ctx context.Context) error {
+	return each(ctx, r, "internal_triggers", func(x *internalTriggersRow) error {
+		find := fmt.Sprintf("SELECT t.tgname FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_constraint k ON k.oid = "+
+			"t.tgconstraint JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = %s::regclass AND k.conrelid = "+
+			"%s::regclass AND pg_catalog.quote_ident(k.conname) = %s AND p.proname = %s", quoteLiteral(x.On), quoteLiteral(x.Of),
+			quoteLiteral(x.Name), quoteLiteral(x.Function))
+		body := fmt.Sprintf("DECLARE n name; BEGIN FOR n IN %s LOOP EXECUTE pg_catalog.format(%s, n); END LOOP; END", find,
+			quoteLiteral("ALTER TABLE ONLY "+strings.ReplaceAll(x.On, "%", "%%")+" "+states[x.Enabled]+" TRIGGER %I"))
+		r.also(rankIdentity, engine.Object{Kind: "foreign key state", Name: fmt.Sprintf("%s on %s, %s on %s", x.Name, x.Of,
+			x.Function, x.On), Table: r.tableID[x.Table], Section: engine.Finish, Rule: true,
+			SQL: "DO " + quoteLiteral(body) + ";\n"}, key{"pg_class", x.Table}, key{"pg_constraint", x.Constraint}).late = true
 		return nil
 	})
 }

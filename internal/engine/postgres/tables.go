@@ -26,6 +26,7 @@ type table struct {
 	Server     string // of a foreign table, with its options
 	parents    []parent
 	Extension  bool
+	helper     string // a schema that is there while the table is made
 	Bytes      int64
 	Blocks     int64 // 0 where ranges of them cannot be read fast
 	Rows       int64
@@ -93,6 +94,7 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 	}
 	for _, t := range list {
 		if !t.Extension {
+			t.helper = r.helper
 			r.addTable(t, cyclic)
 		}
 		condition, configured := conditions[t.OID]
@@ -214,7 +216,7 @@ func (t *table) inherit(head, tail string) string {
 		local = " ()"
 	}
 	var b strings.Builder
-	b.WriteString("CREATE SCHEMA grainkeep_helper;\nCREATE TABLE grainkeep_helper.columns" +
+	b.WriteString("CREATE SCHEMA " + t.helper + ";\nCREATE TABLE " + t.helper + ".columns" +
 		t.list(func(c *column) string {
 			sql := c.Quoted + " " + c.Type + c.collate() + c.valued()
 			if c.notNull.Inherited {
@@ -222,12 +224,12 @@ func (t *table) inherit(head, tail string) string {
 			}
 			return sql
 		}) + ";\n")
-	b.WriteString(head + t.ID + local + " INHERITS (grainkeep_helper.columns)" + tail + ";\n")
+	b.WriteString(head + t.ID + local + " INHERITS (" + t.helper + ".columns)" + tail + ";\n")
 	for _, p := range t.parents {
 		fmt.Fprintf(&b, "ALTER TABLE ONLY %s INHERIT %s;\n", t.ID, p.ID)
 	}
 	fmt.Fprintf(&b,
-		"ALTER TABLE ONLY %s NO INHERIT grainkeep_helper.columns;\nDROP SCHEMA grainkeep_helper CASCADE;\n", t.ID)
+		"ALTER TABLE ONLY %s NO INHERIT %s.columns;\nDROP SCHEMA %s CASCADE;\n", t.ID, t.helper, t.helper)
 	return b.String()
 }
 
@@ -252,12 +254,21 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	if root != 0 { // all leaves of such a tree have the root's order of columns
 		columns, into, tree = tables[root].columns, tables[root].ID, tables[root].ID
 	}
-	var dumped, listed []string
+	var dumped, listed, generated []string
 	for _, c := range columns {
 		if c.Generated == "" {
 			dumped = append(dumped, c.Name)
 			listed = append(listed, c.Quoted)
+		} else {
+			generated = append(generated, c.Quoted)
 		}
+	}
+	for p := t; p != nil && (len(generated) > 0 || t.bound != ""); {
+		r.careful[t.ID] = append(r.careful[t.ID], p.OID)
+		if p.bound == "" || len(p.parents) != 1 {
+			break
+		}
+		p = tables[p.parents[0].OID]
 	}
 	list := ""
 	if len(listed) > 0 {
@@ -270,9 +281,10 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	}
 	e := engine.Table{
 		ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: dumped, Bytes: t.Bytes, Rows: t.Rows, Through: tree,
-		Tree:   r.rootOf(t, tables),
-		Frame:  engine.Framing{Head: head, RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
-		Handle: handle{table: t.ID, columns: strings.Join(listed, ", "), encoding: encoding}, Blocks: t.Blocks,
+		Tree:  r.rootOf(t, tables),
+		Frame: engine.Framing{Head: head, RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
+		Handle: handle{table: t.ID, columns: strings.Join(listed, ", "), encoding: encoding,
+			generated: strings.Join(generated, ", ")}, Blocks: t.Blocks,
 		Count: "SELECT " + literal(t.ID) + ", count(*) FROM ONLY " + t.ID + ";\n",
 	}
 	if condition != "" {

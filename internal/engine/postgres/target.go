@@ -19,7 +19,7 @@ import (
 // maker is alive is told by an advisory lock, taken before the database exists:
 // the class is liveClass, the object comes from the run's id.
 const (
-	markSchema = "grainkeep_scratch"
+	markSchema = "grainkeep_scratch" // and the run: somebody may have a schema of such a name
 	liveClass  = 1735551856
 )
 
@@ -66,7 +66,21 @@ func (t *target) create(ctx context.Context) error {
 		lockObject(t.spec.Run)); err != nil {
 		return err
 	}
-	if _, err := t.s.home.Exec(ctx, "CREATE DATABASE "+quote(t.work)+CreateOptions(t.spec.Facts)); err != nil {
+	options := CreateOptions(t.spec.Facts)
+	if space := t.spec.Facts[factTablespace]; space != "" {
+		var there bool
+		err := t.s.home.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_tablespace WHERE spcname = $1 AND "+
+			"has_tablespace_privilege(oid, 'CREATE'))", space).Scan(&there)
+		if err != nil {
+			return err
+		}
+		if there {
+			options += " TABLESPACE " + quote(space)
+		} else if t.spec.Warn != nil {
+			t.spec.Warn("the target has no tablespace " + space + " that this user may use: the database comes into the usual one")
+		}
+	}
+	if _, err := t.s.home.Exec(ctx, "CREATE DATABASE "+quote(t.work)+options); err != nil {
 		var pg *pgconn.PgError
 		if errors.As(err, &pg) && pg.Code == "42501" {
 			return fault.New("rights-missing", nil, "the user %s may not create databases at %s", t.s.userName(),
@@ -77,7 +91,22 @@ func (t *target) create(ctx context.Context) error {
 	}
 	return t.inside(ctx,
 		fmt.Sprintf(`CREATE SCHEMA %s; CREATE TABLE %s.mark AS SELECT %s::text AS keep, %s::text AS run, now() AS made`,
-			markSchema, markSchema, literal(t.spec.KeepID), literal(t.spec.Run)))
+			t.mark(), t.mark(), literal(t.spec.KeepID), literal(t.spec.Run))+t.ownPath())
+}
+
+// mark is the schema of this target's mark, as SQL writes it.
+func (t *target) mark() string { return quote(t.markName()) }
+
+func (t *target) markName() string { return markSchema + "_" + t.spec.Run }
+
+// ownPath gives the database the search path that the dumped one has of its own: what is
+// restored, and what is read back, may rely on it.
+func (t *target) ownPath() string {
+	path := t.spec.Facts[factPath]
+	if path == "" {
+		return ""
+	}
+	return "; ALTER DATABASE " + quote(t.work) + " SET search_path TO " + settingValue("search_path", path)
 }
 
 // inside runs statements in the new database.
@@ -91,6 +120,12 @@ func (t *target) inside(ctx context.Context, sql string) error {
 	return err
 }
 
+// Names of facts that only some databases have.
+const (
+	factRules      = "rules"      // of an ICU locale
+	factTablespace = "tablespace" // where the database lies, unless told otherwise
+)
+
 // CreateOptions are the options of CREATE DATABASE that the facts ask for.
 func CreateOptions(f map[string]string) string {
 	sql := " TEMPLATE template0 ENCODING " + literal(f["encoding"]) + " LC_COLLATE " + literal(f["collate"]) +
@@ -100,6 +135,9 @@ func CreateOptions(f map[string]string) string {
 		sql += " LOCALE_PROVIDER icu ICU_LOCALE " + literal(f["locale"])
 	case "b":
 		sql += " LOCALE_PROVIDER builtin BUILTIN_LOCALE " + literal(f["locale"])
+	}
+	if f[factRules] != "" {
+		sql += " ICU_RULES " + literal(f[factRules])
 	}
 	return sql
 }
@@ -144,7 +182,7 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 }
 
 func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
-	return t.s.snapshot(ctx, t.work)
+	return t.s.snapshot(ctx, t.work, t.markName())
 }
 
 // Finish gives the database its name and takes the mark off.
@@ -180,7 +218,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		t.spec.Run))); err != nil {
 		return "", fmt.Errorf("marking the database: %w", err)
 	}
-	if err := t.inside(ctx, "DROP SCHEMA "+markSchema+" CASCADE"); err != nil {
+	if err := t.inside(ctx, "DROP SCHEMA "+t.mark()+" CASCADE"); err != nil {
 		return "", fmt.Errorf("taking the mark off: %w", err)
 	}
 	// Statements that are sent as one are one transaction.
@@ -338,20 +376,26 @@ func (s *source) ours(ctx context.Context, database, keepID string) (bool, error
 		return false, nil //nolint:nilerr // who may not look into it does not own it
 	}
 	defer closeConn(c)
-	var marked, empty bool
-	err = c.QueryRow(ctx, `SELECT to_regclass('`+markSchema+`.mark') IS NOT NULL, NOT EXISTS (SELECT FROM pg_class WHERE oid >= 16384)
-		AND NOT EXISTS (SELECT FROM pg_proc WHERE oid >= 16384) AND NOT EXISTS (SELECT FROM pg_namespace WHERE oid
-			>= 16384)`).Scan(&marked, &empty)
+	rows, err := c.Query(ctx, `SELECT quote_ident(n.nspname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid
+		WHERE starts_with(n.nspname, '`+markSchema+`') AND c.relname = 'mark'`)
 	if err != nil {
 		return false, err
 	}
-	if !marked {
-		named := engine.WorkOf(keepID, database)
-		return named && empty, nil
+	marks, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return false, err
 	}
-	var ours bool
-	if c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+markSchema+".mark WHERE keep = $1)", keepID).Scan(&ours) != nil {
-		return false, nil // it may not be read by this user
+	for _, mark := range marks {
+		var ours bool
+		if c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+mark+".mark WHERE keep = $1)", keepID).Scan(&ours) == nil && ours {
+			return true, nil // another may not be read by this user, or be somebody's own
+		}
 	}
-	return ours, nil
+	if len(marks) > 0 || !engine.WorkOf(keepID, database) {
+		return false, nil
+	}
+	var empty bool
+	return empty, c.QueryRow(ctx, `SELECT NOT EXISTS (SELECT FROM pg_class WHERE oid >= 16384)
+		AND NOT EXISTS (SELECT FROM pg_proc WHERE oid >= 16384) AND NOT EXISTS (SELECT FROM pg_namespace WHERE oid
+			>= 16384)`).Scan(&empty)
 }

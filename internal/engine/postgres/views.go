@@ -43,7 +43,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 			x.Method = " USING " + x.Method
 		}
 		self := r.add("pg_class", x.OID, rankView, engine.Object{Kind: "materialised view", Name: x.Name,
-			Section: engine.Finish,
+			Section: engine.Finish, Note: "is made anew from its query: its rows are not dumped",
 			SQL: "CREATE MATERIALIZED VIEW " + x.Name + x.Method + x.Options + " AS\n" + strings.TrimSuffix(body,
 				";") + "\nWITH NO DATA;\n"})
 		self.late = true

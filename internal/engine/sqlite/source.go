@@ -244,13 +244,24 @@ const piece = 128 << 10
 func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
 	enc := encoding(r.s.cat.Facts["encoding"])
 	row := make([]byte, 0, 2*piece)
-	query := "SELECT " + columnList(t.Columns) + " FROM " + t.ID
+	generated, err := beside(ctx, r.s.c, t)
+	if err != nil {
+		return explain(t.ID, err)
+	}
+	query, n := "SELECT "+columnList(t.Columns), len(t.Columns)
+	if generated != "" {
+		query += ", " + generated
+	}
+	query += " FROM " + t.ID
 	if t.Condition != "" {
 		query += " WHERE (" + t.Condition + ")"
 	}
-	err := r.s.c.each(ctx, query, func(s *stmt) error {
+	err = r.s.c.each(ctx, query, func(s *stmt) error {
+		if s.n > n {
+			to.Beside(s.utf8(n))
+		}
 		row = append(row[:0], '(')
-		for i := range s.n {
+		for i := range n {
 			if i > 0 {
 				row = append(row, ',')
 			}

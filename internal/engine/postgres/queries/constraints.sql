@@ -24,5 +24,5 @@ WHERE k.contype IN ('p', 'u', 'c', 'f', 'x')
     AND NOT EXISTS (SELECT FROM pg_constraint p WHERE p.oid = k.conparentid AND p.conrelid = k.conrelid)
     AND {{ours}}
     AND {{own "pg_constraint" "k.oid"}}
-    AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_class'::regclass AND x.objid = k.conrelid
-        AND x.deptype = 'e')
+    AND {{later "k" "pg_class" "k.conrelid"}}
+    AND {{later "k" "pg_type" "k.contypid"}}

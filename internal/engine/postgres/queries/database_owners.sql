@@ -2,7 +2,8 @@
 SELECT
     quote_ident(datname) AS name,
     datdba::regrole::text AS owner,
-    datconnlimit AS limit
+    datconnlimit AS limit,
+    datistemplate AS template
 FROM pg_database
 WHERE datname NOT IN ('template0', 'template1', 'postgres')
 ORDER BY 1

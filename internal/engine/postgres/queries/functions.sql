@@ -3,10 +3,13 @@
 SELECT
     p.oid,
     p.prokind::text AS kind,
-    (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity AS name,
+    {{routine}} AS name,
     pg_get_functiondef(p.oid) AS def,
-    {{template "parsed body"}} AS body
+    {{template "parsed body"}} AS body,
+    l.lanname NOT IN ('c', 'internal') AND {{template "parsed body"}} IS NULL
+        AND NOT EXISTS (SELECT FROM unnest(p.proconfig) c WHERE starts_with(c, 'search_path=')) AS loose
 FROM pg_proc p
+    JOIN pg_language l ON l.oid = p.prolang
     JOIN pg_namespace n ON n.oid = p.pronamespace
 WHERE p.prokind IN ('f', 'p', 'w')
     AND {{ours}}

@@ -8,7 +8,7 @@ UNION ALL SELECT 'pg_type', t.oid, 0, 'TYPE', format('%I.%I', n.nspname, t.typna
     FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace
 UNION ALL SELECT 'pg_proc', p.oid, 0, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'ROUTINE' ELSE
     'FUNCTION' END,
-    coalesce((pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, ''), '', p.proacl, p.proowner,
+    coalesce(CASE p.prokind WHEN 'a' THEN (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity ELSE {{routine}} END, ''), '', p.proacl, p.proowner,
         n.nspname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE p.proacl IS NOT NULL
 UNION ALL SELECT 'pg_class', c.oid, 0, CASE c.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END,
     format('%I.%I', n.nspname, c.relname), '', c.relacl, c.relowner, n.nspname
@@ -44,11 +44,13 @@ SELECT
     coalesce(x.privilege_type, '') AS what,
     coalesce(x.is_grantable, false) AS option,
     CASE x.grantee WHEN 0 THEN 'PUBLIC' ELSE x.grantee::regrole::text END AS grantee,
-    x.grantor::regrole::text AS grantor
+    x.grantor::regrole::text AS grantor,
+    CASE WHEN x.grantor <> o.owner AND o.schema <> '' AND o.word <> 'SCHEMA'
+        AND NOT has_schema_privilege(x.grantor, o.schema, 'USAGE') THEN quote_ident(o.schema) ELSE '' END AS door
 FROM ({{template "things with rights"}}) o (class, oid, num, word, name, col, acl, owner, schema)
     LEFT JOIN pg_init_privs i ON i.classoid = o.class::regclass AND i.objoid = o.oid AND i.objsubid = o.num
     LEFT JOIN LATERAL aclexplode(o.acl) x ON true
 WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs
-    AND o.schema NOT IN ('pg_toast', 'grainkeep_scratch') AND o.schema !~ '^pg_(temp|toast_temp)_'
+    AND o.schema <> 'pg_toast' AND o.schema <> coalesce(current_setting('grainkeep.mark', true), '') AND o.schema !~ '^pg_(temp|toast_temp)_'
     AND (o.schema <> 'information_schema' OR {{template "changed standard"}})
 ORDER BY 1, 2, 5, x.grantee, x.grantor, x.is_grantable, x.privilege_type

@@ -25,4 +25,5 @@ FROM pg_index i
 WHERE t.relkind IN ('r', 'p', 'm')
     AND t.relpersistence <> 't'
     AND {{ours}}
-    AND {{own "pg_class" "t.oid"}}
+    AND {{own "pg_class" "c.oid"}}
+    AND {{later "c" "pg_class" "t.oid"}}

@@ -8,7 +8,7 @@ UNION ALL SELECT 'pg_type', t.oid, CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'T
     FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE t.typisdefined AND {{ours}}
 UNION ALL SELECT 'pg_proc', p.oid, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'ROUTINE' ELSE
     'FUNCTION' END,
-    coalesce((pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity, ''), p.proowner FROM pg_proc p JOIN
+    coalesce(CASE p.prokind WHEN 'a' THEN (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity ELSE {{routine}} END, ''), p.proowner FROM pg_proc p JOIN
         pg_namespace n ON n.oid = p.pronamespace WHERE {{ours}}
 UNION ALL SELECT 'pg_class', c.oid, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'm' THEN
     'MATERIALIZED VIEW' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END,

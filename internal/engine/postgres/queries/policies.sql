@@ -15,3 +15,4 @@ FROM pg_policy p
     JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE {{ours}}
     AND {{own "pg_policy" "p.oid"}}
+    AND {{later "p" "pg_class" "c.oid"}}

@@ -12,3 +12,4 @@ FROM pg_rewrite w
 WHERE w.rulename <> '_RETURN'
     AND {{ours}}
     AND {{own "pg_rewrite" "w.oid"}}
+    AND {{later "w" "pg_class" "c.oid"}}

@@ -8,9 +8,7 @@ SELECT
     quote_ident(t.tgname) AS name,
     format('%I.%I', n.nspname, c.relname) AS on,
     pg_get_triggerdef(t.oid) AS def,
-    coalesce({{template "parent trigger"}}, 0) AS parent,
-    coalesce((SELECT p.tgenabled::text FROM pg_trigger p WHERE p.oid = {{template "parent trigger"}}), '') AS
-        parent_enabled
+    coalesce({{template "parent trigger"}}, 0) AS parent
 FROM pg_trigger t
     JOIN pg_class c ON c.oid = t.tgrelid
     JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -18,3 +16,4 @@ WHERE (NOT t.tgisinternal OR EXISTS (SELECT FROM pg_trigger p WHERE p.oid = {{te
     NOT p.tgisinternal))
     AND {{ours}}
     AND {{own "pg_trigger" "t.oid"}}
+    AND {{later "t" "pg_class" "c.oid"}}

@@ -129,6 +129,8 @@ const (
 	codePrivilege   = 1227
 	codeTableAccess = 1142
 	codePacket      = 1153
+	codeDeadlock    = 1213
+	codeTwoRows     = 1242 // how a foreign key's test says that rows have no parent
 )
 
 func hasCode(err error, codes ...uint16) bool {
@@ -178,6 +180,8 @@ func plain(ctx context.Context, err error) error {
 		m.Number == 1143 || m.Number == 1419:
 		return fault.New(engine.RightsMissing, m,
 			"this user lacks a right").Advise("'grainkeep grants' prints what is needed")
+	case m.Number == codeTwoRows:
+		return fault.New(engine.RuleBroken, m, "rows break it")
 	case m.Number == codePacket:
 		return fault.New("packet-too-large", m, "a statement is larger than the target's max_allowed_packet").
 			Advise("raise it on the server, at most 1 GiB")

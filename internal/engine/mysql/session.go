@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"grainkeep/internal/engine"
 )
@@ -17,11 +18,22 @@ type session struct{ c *conn }
 
 func (s *session) Close() error { return s.c.close() }
 
+// deadlocks is how often a statement is tried again that the server took back for others'
+// sake. Those that make an object are whole each.
+const deadlocks = 20
+
 // Exec runs one object's statements.
 func (s *session) Exec(ctx context.Context, sql string) error {
 	list := statements(sql)
 	for _, one := range list {
-		if _, err := s.c.exec(ctx, one); err != nil {
+		_, err := s.c.exec(ctx, one)
+		for range deadlocks {
+			if !hasCode(err, codeDeadlock) || !sleep(ctx, 100*time.Millisecond) {
+				break
+			}
+			_, err = s.c.exec(ctx, one)
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -95,7 +95,9 @@ func (r *reader) Witness(ctx context.Context, t *engine.Table, sample int64) (en
 	at := "table_schema = _utf8mb4" + literal(r.p.database) + " AND table_name = _utf8mb4" + literal(t.Name)
 	w.Holds, err = r.c.value(ctx, "SELECT concat((SELECT count(DISTINCT index_name) FROM information_schema.statistics "+
 		"WHERE "+at+"), ' indexes, ', (SELECT count(*) FROM information_schema.table_constraints WHERE "+at+
-		"), ' constraints, ', (SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = _utf8mb4"+
+		" AND constraint_type <> 'FOREIGN KEY') + (SELECT count(*) FROM information_schema.referential_constraints "+
+		"WHERE constraint_schema = unique_constraint_schema AND constraint_schema = _utf8mb4"+literal(r.p.database)+
+		" AND table_name = _utf8mb4"+literal(t.Name)+"), ' constraints, ', (SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = _utf8mb4"+
 		literal(r.p.database)+" AND event_object_table = _utf8mb4"+literal(t.Name)+"), ' triggers')")
 	h := t.Handle.(*handle)
 	if err != nil || sample == 0 || h.outside || len(sums) == 0 {

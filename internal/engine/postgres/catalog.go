@@ -69,7 +69,7 @@ const (
 const ours = `n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND ` + unmarked
 
 // unmarked leaves out the mark of a scratch database, in a session that says that there is one.
-const unmarked = `n.nspname <> coalesce(current_setting('grainkeep.mark', true), '')`
+const unmarked = `n.nspname IS DISTINCT FROM current_setting('grainkeep.mark', true)`
 
 // notMember leaves out the members of extensions.
 func notMember(class, oid string) string {
@@ -83,6 +83,14 @@ func notMember(class, oid string) string {
 func laterThanExtension(row, class, oid string) string {
 	return fmt.Sprintf(`NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = '%s'::regclass AND x.objid = %s AND
 		x.deptype = 'e' AND x.xmin = %s.xmin)`, class, oid, row)
+}
+
+// changedByHand says of a row about a thing of an extension's whether somebody wrote it, if
+// need be later in the transaction that made the extension. To take an extension's last words for somebody's does no harm.
+func changedByHand(row, class, oid string) string {
+	return fmt.Sprintf(`%[1]s.cmin::text::bigint > coalesce((SELECT max(x.cmin::text::bigint) FROM pg_depend x
+		WHERE x.deptype = 'e' AND x.xmin = %[1]s.xmin AND x.refobjid = (SELECT y.refobjid FROM pg_depend y
+			WHERE y.classid = %[2]s AND y.objid = %[3]s AND y.deptype = 'e' LIMIT 1)), -1)`, row, class, oid)
 }
 
 type catalogReader struct {

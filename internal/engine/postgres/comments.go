@@ -46,6 +46,7 @@ func (r *catalogReader) comments(ctx context.Context) error {
 		}
 		o := engine.Object{Kind: "comment", Name: *x.Kind + " " + *x.Identity, Table: n.obj.Table, Section: section,
 			SQL: "COMMENT ON " + sqlTarget(*x.Kind, *x.Identity) + " IS" + space(literal(x.Text)) + ";\n"}
+		o.Rule = n.class == "pg_extension" && owner.class != "pg_extension" // another version may lack it
 		r.also(rank, o, n.key).late = section == engine.Finish
 		return nil
 	})

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sort"
@@ -108,6 +109,9 @@ func (r *catalogReader) order() ([]engine.Object, error) {
 func before(a, b *node) int {
 	if a.rank != b.rank {
 		return a.rank - b.rank
+	}
+	if a.rank == rankRefresh { // what one reads through functions, of which there is no record, was there before it
+		return cmp.Compare(a.oid, b.oid)
 	}
 	return strings.Compare(a.obj.ID(), b.obj.ID())
 }

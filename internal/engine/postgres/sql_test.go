@@ -1,8 +1,8 @@
 package postgres
 
 import (
-	"strings"
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"

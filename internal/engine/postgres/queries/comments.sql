@@ -10,7 +10,7 @@ SELECT
         AND oid = d.objoid), 0) AS table,
     coalesce((SELECT contypid FROM pg_constraint WHERE d.classoid = 'pg_constraint'::regclass
         AND oid = d.objoid), 0) AS domain,
-    NOT EXISTS (SELECT FROM pg_depend x WHERE x.deptype = 'e' AND x.xmin = d.xmin) AS ours
+    {{changed "d" "d.classoid" "d.objoid"}} AS ours
 FROM pg_description d, pg_identify_object(d.classoid, d.objoid, d.objsubid) i
 WHERE d.objoid >= 16384 OR (d.classoid = 'pg_namespace'::regclass AND d.objoid = to_regnamespace('public') AND
     d.description <> 'standard public schema')

@@ -51,6 +51,6 @@ FROM ({{template "things with rights"}}) o (class, oid, num, word, name, col, ac
     LEFT JOIN pg_init_privs i ON i.classoid = o.class::regclass AND i.objoid = o.oid AND i.objsubid = o.num
     LEFT JOIN LATERAL aclexplode(o.acl) x ON true
 WHERE o.acl IS NOT NULL AND o.acl IS DISTINCT FROM i.initprivs
-    AND o.schema <> 'pg_toast' AND o.schema <> coalesce(current_setting('grainkeep.mark', true), '') AND o.schema !~ '^pg_(temp|toast_temp)_'
+    AND o.schema <> 'pg_toast' AND o.schema IS DISTINCT FROM nullif(current_setting('grainkeep.mark', true), '') AND o.schema !~ '^pg_(temp|toast_temp)_'
     AND (o.schema <> 'information_schema' OR {{template "changed standard"}})
 ORDER BY 1, 2, 5, x.grantee, x.grantor, x.is_grantable, x.privilege_type

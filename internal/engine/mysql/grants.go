@@ -55,8 +55,9 @@ func grantedOn(database string) string {
 }
 
 func (g *grants) dump() {
-	const read = "SELECT, SHOW VIEW, TRIGGER, EVENT"
-	g.line("-- reads tables, views, triggers and events, and writes nothing")
+	const read = "SELECT, SHOW VIEW, TRIGGER, EVENT, LOCK TABLES"
+	g.line("-- reads tables, views, triggers and events, and writes nothing; the lock keeps writers out of the dumped")
+	g.line("-- tables for the instant in which several readers begin at one moment")
 	if len(g.databases) == 0 {
 		g.give(read, "*.*")
 	}
@@ -67,12 +68,9 @@ func (g *grants) dump() {
 		"it out where")
 	g.line("-- there are no routines, and users need not be dumped)")
 	g.give("SELECT", "mysql.*")
-	g.line("-- the short lock that gives several readers one moment; without it there is one reader")
-	g.give("RELOAD", "*.*")
-	g.line("-- the position in the server's log; on MySQL and before MariaDB 10.5: REPLICATION CLIENT")
-	g.give("BINLOG MONITOR", "*.*")
-	g.line("-- names who holds a lock that the dump waits for")
-	g.give("PROCESS", "*.*")
+	g.line("-- names who holds a lock that the dump waits for; the position in the server's log; on MySQL, the bodies of")
+	g.line("-- routines. Each server reads what is written for it (before MariaDB 10.5: REPLICATION CLIENT)")
+	g.give("PROCESS /*M!100502 , BINLOG MONITOR */ /*!80020 , REPLICATION CLIENT, SHOW_ROUTINE */", "*.*")
 }
 
 func (g *grants) changes() {
@@ -99,12 +97,10 @@ func (g *grants) restore() {
 		g.line("-- reads the bodies of routines that are moved")
 		g.give("SELECT", "mysql.*")
 	}
-	g.line("-- gives objects back to those for whom they act (MySQL: SET_ANY_DEFINER); without it, restore with " +
-		"'--owners mine':")
-	g.line("-- everything then acts for this user")
-	g.give("SET USER", "*.*")
-	g.line("-- sees who uses a database before it is moved aside")
-	g.give("PROCESS", "*.*")
+	g.line("-- sees who uses a database before it is moved aside; gives objects back to those for whom they act, also " +
+		"to")
+	g.line("-- administrators of MySQL (without it, restore with '--owners mine': everything then acts for this user)")
+	g.give("PROCESS /*M!100502 , SET USER */ /*!80200 , SET_ANY_DEFINER, ALLOW_NONEXISTENT_DEFINER, SYSTEM_USER */", "*.*")
 	g.trusting()
 	g.line("-- Users and their rights (JOB/+server) can be restored only by an administrator.")
 }

@@ -23,6 +23,8 @@ type pin struct {
 	moment    time.Time
 	position  engine.Position
 	tables    []pinned
+	inside    []pinned // those of them that a snapshot holds
+	outside   []pinned // those that none does
 	keeper    *conn // keeps writers out of tables without transactions
 }
 
@@ -61,14 +63,14 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 			return p, nil
 		}
 		p.release()
-		if hasCode(err, codeLockWait) && !sleep(ctx, time.Second) {
+		if hasCode(err, codeLockWait, codeDeadlock) && !sleep(ctx, time.Second) {
 			return nil, context.Cause(ctx)
 		}
-		if hasCode(err, codeNoTable) || hasCode(err, codeLockWait) && time.Now().Before(end) {
+		if hasCode(err, codeNoTable) || hasCode(err, codeLockWait, codeDeadlock) && time.Now().Before(end) {
 			err = nil
 		}
 		switch {
-		case hasCode(err, codeLockWait):
+		case hasCode(err, codeLockWait, codeDeadlock):
 			return nil, fault.New("locked", nil, "the tables could not be pinned within %s: others hold a lock",
 				s.at.LockWait).Advise("%s", s.holders(ctx))
 		case err != nil:
@@ -110,6 +112,9 @@ func (s *source) try(ctx context.Context, p *pin, readers int) (whole bool, err 
 	if err != nil || !slices.Equal(p.tables, again) {
 		return false, err
 	}
+	if err := s.divide(ctx, p); err != nil {
+		return false, err
+	}
 	for range readers {
 		c, err := s.connect(ctx, "")
 		if err != nil {
@@ -149,40 +154,69 @@ func (s *source) hold(ctx context.Context, p *pin) (err error) {
 	if !s.at.Hold {
 		return nil
 	}
-	var list []string
-	for _, d := range p.databases {
-		rows, err := s.home.rows(ctx,
-			"SELECT table_name, engine FROM information_schema.tables WHERE table_schema = "+literal(d)+" AND table_type = 'BASE TABLE'")
-		if err != nil {
-			return err
-		}
-		for _, r := range rows {
-			if !transactional(r[1]) {
-				list = append(list, quote(d)+"."+quote(r[0])+" READ")
-			}
-		}
-	}
-	if len(list) == 0 {
+	if len(p.outside) == 0 {
 		return nil
 	}
 	if p.keeper, err = s.connect(ctx, ""); err == nil {
-		_, err = p.keeper.exec(ctx, "LOCK TABLES "+strings.Join(list, ", "))
+		_, err = p.keeper.exec(ctx, lockTables(p.outside))
 	}
 	return err
+}
+
+// divide tells the tables that a snapshot holds from the others. Sequences are neither
+// here nor there: their state is that of this instant.
+func (s *source) divide(ctx context.Context, p *pin) error {
+	p.inside, p.outside = nil, nil
+	for _, d := range p.databases {
+		rows, err := s.home.rows(ctx, "SELECT table_name, coalesce(engine, '') FROM information_schema.tables "+
+			"WHERE table_schema = "+literal(d)+" AND table_type <> 'VIEW'")
+		if err != nil {
+			return err
+		}
+		engines := map[string]string{}
+		for _, r := range rows {
+			engines[r[0]] = r[1]
+		}
+		for _, t := range p.tables {
+			switch {
+			case t.database != d || t.kind == "SEQUENCE":
+			case transactional(engines[t.name]):
+				p.inside = append(p.inside, t)
+			default:
+				p.outside = append(p.outside, t)
+			}
+		}
+	}
+	return nil
+}
+
+// lockTables is the statement that keeps writers out of tables.
+func lockTables(tables []pinned) string {
+	if len(tables) == 0 {
+		return "DO 0"
+	}
+	var list []string
+	for _, t := range tables {
+		list = append(list, quote(t.database)+"."+quote(t.name)+" READ")
+	}
+	return "LOCK TABLES " + strings.Join(list, ", ")
 }
 
 // begin starts a snapshot.
 const begin = "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT"
 
-// together starts the snapshots of several readers while nobody can commit.
+// together starts the snapshots of several readers while nobody can write to the tables of
+// the pin: who has begun to is waited for, and nobody commits meanwhile. Other tables, and
+// those who read, are left alone; whatever happens there is no part of the moment, and the
+// log's position is as good for it after as before.
 func (s *source) together(ctx context.Context, p *pin) error {
 	lock, err := s.connect(ctx, "")
 	if err != nil {
 		return err
 	}
 	defer lock.close()
-	// While it is waited for, nobody else can begin to write: short turns.
-	if _, err := lock.exec(ctx, "SET lock_wait_timeout = 2; FLUSH TABLES WITH READ LOCK"); err != nil {
+	// While it is waited for, nobody else can begin to write to a table: short turns.
+	if _, err := lock.exec(ctx, "SET lock_wait_timeout = 2; "+lockTables(p.inside)); err != nil {
 		var f *fault.Error
 		if errors.As(err, &f) && f.Code == "rights-missing" && s.maria { // one reader needs no lock
 			for _, c := range p.readers[1:] {

@@ -247,7 +247,6 @@ func (r *catalogReader) addReference(id, set, item string) {
 		o.SQL = fmt.Sprintf("SET @rows_without_parent = (SELECT IF(EXISTS (SELECT 1 FROM %s c WHERE %s AND NOT "+
 			"EXISTS (SELECT 1 FROM %s p WHERE %s)), (SELECT 1 UNION SELECT 2), 0));\n", id, strings.Join(there,
 			" AND "), other, strings.Join(match, " AND ")) + add
-		o.Locks = append(o.Locks, other)
 		if strings.Contains(other, ".") {
 			o.Section, o.Beside, o.Locks = engine.Active, "", nil
 		} else {

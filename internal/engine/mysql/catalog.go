@@ -171,6 +171,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var bad []engine.Object
 	text := map[string]string{}
 	object := map[string]engine.Object{}
 	var names []string
@@ -179,8 +180,17 @@ func (r *catalogReader) views(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		names = append(names, quote(row[0]))
+		why, err := r.broken(ctx, quote(row[0]))
+		if err != nil {
+			return err
+		}
 		text[quote(row[0])] = sql
+		if why != "" {
+			r.warns = append(r.warns, fmt.Sprintf("the view %s is broken on the server, and is dumped so: %s", row[0], why))
+			bad = append(bad, r.acting(engine.Object{Kind: "view", Name: quote(row[0])}, sql, "", facts[3], ""))
+			continue
+		}
+		names = append(names, quote(row[0]))
 		object[quote(row[0])] = r.acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish},
 			sql, "", facts[3], "")
 	}
@@ -214,6 +224,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 	for _, n := range names {
 		put(n, nil)
 	}
+	r.brokenViews(bad, text, func(name string) bool { return known[name] != "" || text[name] != "" })
 	return nil
 }
 

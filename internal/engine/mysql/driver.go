@@ -291,11 +291,7 @@ func (s *source) connect(ctx context.Context, database string) (*conn, error) {
 		return nil, s.explainLogin(ctx, database, err)
 	}
 	c := &conn{raw}
-	own := patient
-	if s.maria {
-		own += "SET max_statement_time = 0;\n"
-	}
-	if _, err := c.exec(ctx, settings+own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", max(1,
+	if _, err := c.exec(ctx, settings+patient+s.own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", max(1,
 		int(s.at.LockWait.Seconds())))); err != nil {
 		c.close()
 		return nil, fmt.Errorf("session settings: %w", err)

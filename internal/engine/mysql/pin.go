@@ -23,9 +23,10 @@ type pin struct {
 	moment    time.Time
 	position  engine.Position
 	tables    []pinned
-	inside    []pinned // those of them that a snapshot holds
-	outside   []pinned // those that none does
-	keeper    *conn // keeps writers out of tables without transactions
+	inside    []pinned        // those of them that a snapshot holds
+	outside   []pinned        // those that none does
+	broken    map[pinned]bool // unions of tables that are gone
+	keeper    *conn           // keeps writers out of tables without transactions
 }
 
 // pinned is a table of a pin.
@@ -53,7 +54,7 @@ func (s *source) Pin(ctx context.Context, databases []string, _ string) error {
 func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin, error) {
 	end := time.Now().Add(s.at.LockWait)
 	for {
-		p := &pin{databases: databases}
+		p := &pin{databases: databases, broken: map[pinned]bool{}}
 		whole, err := s.try(ctx, p, readers)
 		if err == nil && whole {
 			p.free = make(chan *conn, len(p.readers))
@@ -179,7 +180,7 @@ func (s *source) divide(ctx context.Context, p *pin) error {
 		}
 		for _, t := range p.tables {
 			switch {
-			case t.database != d || t.kind == "SEQUENCE":
+			case t.database != d || t.kind == "SEQUENCE" || p.broken[t]:
 			case transactional(engines[t.name]):
 				p.inside = append(p.inside, t)
 			default:
@@ -318,7 +319,9 @@ func (p *pin) touch(ctx context.Context, c *conn, first string) error {
 	}
 	for _, t := range p.tables {
 		if _, err := c.rows(ctx,
-			"SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); err != nil {
+			"SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); hasCode(err, codeBrokenUnion) {
+			p.broken[t] = true
+		} else if err != nil {
 			return err
 		}
 	}

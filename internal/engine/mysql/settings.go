@@ -16,7 +16,7 @@ SET group_concat_max_len = 1000000;
 
 // patient are settings against limits that an administrator may have set for others: a
 // limit on rows would leave some out without a word.
-const patient = `SET sql_select_limit = 18446744073709551615, sql_big_selects = 1;
+const patient = `SET sql_select_limit = 18446744073709551615, sql_big_selects = 1, sql_safe_updates = 0;
 SET wait_timeout = 604800, net_read_timeout = 3600, net_write_timeout = 3600;
 `
 

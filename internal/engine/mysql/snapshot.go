@@ -56,7 +56,9 @@ func (p *snapshot) read(ctx context.Context) error {
 	defer p.back(c)
 	r := &catalogReader{s: p.s, c: c, database: p.database}
 	for _, t := range p.pin.tables {
-		if t.database == p.database {
+		if p.pin.broken[t] && t.database == p.database {
+			r.warns = append(r.warns, "the table "+t.name+" is a union of tables that are gone or differ, and is left out")
+		} else if t.database == p.database {
 			r.listed = append(r.listed, t)
 		}
 	}

@@ -23,6 +23,8 @@ type source struct {
 	version int // 101119 for 10.11.19
 	shown   string
 	pinned  *pin
+	own     string   // settings of a session that only this product has
+	strict  []string // settings that a restore has to turn off
 }
 
 // oldest versions of either product that are supported.
@@ -47,10 +49,51 @@ func (s *source) identify(ctx context.Context) error {
 		return fault.New("version-unsupported", nil, "the server at %s is %s %s", s.where(), s.product(), s.shown).
 			Advise("MariaDB from 10.4 on and MySQL from 8.0 on can be dumped")
 	}
-	if s.maria { // the home connection was made before that was known
-		_, err = s.home.exec(ctx, "SET max_statement_time = 0")
+	// The home connection was made before that was known.
+	s.own = "SET max_statement_time = 0;\n"
+	if !s.maria {
+		if s.own, err = s.ownOfMySQL(ctx); err != nil {
+			return err
+		}
 	}
+	_, err = s.home.exec(ctx, s.own)
 	return err
+}
+
+// ownOfMySQL gives the settings of a session that only MySQL has. What makes tables other
+// than they were said to be is turned off where a restore needs it; not every user may.
+func (s *source) ownOfMySQL(ctx context.Context) (string, error) {
+	own := "SET max_execution_time = 0;\n"
+	for _, v := range []struct {
+		since int
+		name  string
+	}{{80013, "sql_require_primary_key"}, {80030, "sql_generate_invisible_primary_key"}} {
+		if s.version < v.since {
+			continue
+		}
+		set, err := s.home.value(ctx, "SELECT @@"+v.name)
+		if err != nil {
+			return "", err
+		}
+		if set == "1" {
+			s.strict = append(s.strict, v.name)
+		}
+	}
+	if s.version >= 80030 {
+		own += "SET show_gipk_in_create_table_and_information_schema = ON;\n"
+	}
+	return own, nil
+}
+
+// loosen turns off what would make tables other than they were said to be.
+func (s *source) loosen(ctx context.Context, c *conn) error {
+	for _, name := range s.strict {
+		if _, err := c.exec(ctx, "SET "+name+" = OFF"); err != nil {
+			return fault.New(engine.RightsMissing, err, "the server has %s on, and this user may not turn it off for its "+
+				"session: tables would not come back as they were", name).Advise("GRANT SESSION_VARIABLES_ADMIN to it")
+		}
+	}
+	return nil
 }
 
 func (s *source) product() string {

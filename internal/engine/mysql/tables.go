@@ -29,6 +29,11 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	noUnique, err := r.loose(ctx)
+	if err != nil {
+		return err
+	}
+	var unions []*table
 	for _, listed := range r.listed {
 		if listed.kind == "SEQUENCE" {
 			continue
@@ -45,14 +50,37 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return fmt.Errorf("the definition of %s: %w", listed.name, err)
 		}
 		t.name, t.rows, t.bytes = listed.name, sizes[listed.name][0], sizes[listed.name][1]
+		if strings.EqualFold(t.engine, "MRG_MyISAM") { // it has no rows of its own, and needs those that have
+			unions = append(unions, t)
+			continue
+		}
 		if !transactional(t.engine) {
 			r.outside = append(r.outside, t.name+" ("+t.engine+")")
 		}
+		t.loose = noUnique
 		if err := r.addTable(ctx, t); err != nil {
 			return err
 		}
 	}
+	for _, t := range unions {
+		r.add(t.object())
+	}
 	return nil
+}
+
+// loose are the names of foreign keys to columns that no unique key covers, which the newer
+// MySQL does not make unless it is told to.
+func (r *catalogReader) loose(ctx context.Context) (map[string]bool, error) {
+	if r.s.maria || r.s.version < 80400 {
+		return nil, nil
+	}
+	rows, err := r.c.rows(ctx, "SELECT constraint_name FROM information_schema.referential_constraints "+
+		"WHERE constraint_schema = database() AND unique_constraint_name IS NULL")
+	names := map[string]bool{}
+	for _, row := range rows {
+		names[quote(row[0])] = true
+	}
+	return names, err
 }
 
 // table is a table whose definition was taken apart.
@@ -66,6 +94,14 @@ type table struct {
 	columns     []column
 	versioned   bool
 	rows, bytes int64
+	loose       map[string]bool // foreign keys without a unique key behind them
+}
+
+// object is the table itself.
+func (t *table) object() engine.Object {
+	id := quote(t.name)
+	return engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema,
+		SQL: "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + t.options + ";\n"}
 }
 
 // tableOf reads a table of the connection's database.
@@ -113,6 +149,7 @@ func parse(sql, database string) (*table, error) {
 				continue
 			}
 		case strings.HasPrefix(item, "`"):
+			item = explicit(item)
 			for _, f := range []string{"nextval(", "lastval("} {
 				item = replaceWords(item, f+quote(database)+".", f)
 			}
@@ -120,6 +157,26 @@ func parse(sql, database string) (*table, error) {
 		t.inside = append(t.inside, item)
 	}
 	return t, nil
+}
+
+// explicit says of a column what the server leaves out at one time and says at another.
+func explicit(item string) string {
+	said := words(item)
+	if at := strings.Index(said, " COLLATE "); at > 0 && !strings.Contains(said[:at], " CHARACTER SET ") {
+		if charset, _, ok := strings.Cut(said[at+len(" COLLATE "):], "_"); ok && word.MatchString(charset) {
+			item = item[:at] + " CHARACTER SET " + charset + item[at:]
+			said = words(item)
+		}
+	}
+	m := typed.FindStringSubmatchIndex(item)
+	if m == nil || item[m[2]:m[3]] != "json" || strings.Contains(said, " DEFAULT ") || strings.Contains(said, " NOT NULL") ||
+		strings.Contains(said, " GENERATED ") {
+		return item
+	}
+	if at := strings.Index(said, " COMMENT "); at > 0 {
+		return item[:at] + " DEFAULT NULL" + item[at:]
+	}
+	return item + " DEFAULT NULL"
 }
 
 var (
@@ -183,8 +240,7 @@ func items(sql string) (list []string, end int) {
 
 func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 	id := quote(t.name)
-	o := engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema,
-		SQL: "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + t.options + ";\n"}
+	o := t.object()
 	for _, other := range r.objects {
 		if other.Kind == "sequence" && strings.Contains(o.SQL, other.Name) {
 			o.Needs = append(o.Needs, other.ID())
@@ -197,7 +253,11 @@ func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 	}
 	r.addKeys(id, set, t.keys)
 	for _, item := range t.references {
-		r.addReference(id, set, item)
+		before := set
+		if t.loose[quoted.FindString(item)] {
+			before += "SET restrict_fk_on_non_standard_key = OFF;\n"
+		}
+		r.addReference(id, before, item)
 	}
 	return r.addRows(ctx, t)
 }

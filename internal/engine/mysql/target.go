@@ -61,6 +61,9 @@ func (t *target) create(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := t.s.loosen(ctx, t.s.home); err != nil { // the mark has no key either
+		return err
+	}
 	if _, err := t.s.home.value(ctx, "SELECT get_lock("+literal(liveLock(t.spec.Run))+", 0)"); err != nil {
 		return err
 	}
@@ -134,6 +137,10 @@ func (t *target) Settings() []string {
 func (t *target) Session(ctx context.Context) (engine.Session, error) {
 	c, err := t.s.connect(ctx, t.work)
 	if err != nil {
+		return nil, err
+	}
+	if err := t.s.loosen(ctx, c); err != nil {
+		c.close()
 		return nil, err
 	}
 	return &session{c}, nil

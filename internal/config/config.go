@@ -57,6 +57,7 @@ type Job struct {
 	Keep        string   `toml:"keep"`
 	Compression string   `toml:"compression,omitempty"`
 	LockWait    string   `toml:"lock_wait,omitempty"`
+	Silence     string   `toml:"silence,omitempty"`
 	Workers     int      `toml:"workers,omitempty"`   // at most; 0: one for each core
 	Server      *bool    `toml:"server,omitempty"`    // nil: yes
 	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
@@ -86,7 +87,7 @@ var known = map[string][]string{
 	"":       {"timezone", "source", "keep", "job"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
 	"keep":   {"folder", "floor"},
-	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "workers", "server",
+	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence", "workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
 	"rows":  {"table", "condition"},
 	"check": {"database", "sql", "answer"},
@@ -235,9 +236,12 @@ func (f *File) checkJob(name string, j Job) error {
 	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
-	if j.LockWait != "" {
-		if _, err := phrase.ParseAge(j.LockWait); err != nil {
-			return f.wrong(where, "lock_wait: %v", err)
+	for key, value := range map[string]string{"lock_wait": j.LockWait, "silence": j.Silence} {
+		if value == "" {
+			continue
+		}
+		if _, err := phrase.ParseAge(value); err != nil {
+			return f.wrong(where, "%s: %v", key, err)
 		}
 	}
 	for _, r := range j.Rows {

@@ -131,12 +131,13 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 		t.Bytes, t.Rows = want[t.ID].Bytes, want[t.ID].Rows
 	}
 	meter.Begin("reading "+c.d.Manifest.Database+" back", len(cat.Tables), 0)
-	found, err := rows.Scan(ctx, c.snap, cat, meter, func(table int) int64 {
-		if w := want[cat.Tables[table].ID].Witness; w != nil {
-			return w.Sample
-		}
-		return 0
-	}, nil)
+	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: c.snap, Catalog: cat, Meter: meter,
+		Samples: func(table int) int64 {
+			if w := want[cat.Tables[table].ID].Witness; w != nil {
+				return w.Sample
+			}
+			return 0
+		}})
 	if err != nil {
 		return err
 	}

@@ -125,7 +125,7 @@ func inScratch(ctx context.Context, src engine.Source, spec engine.TargetSpec, f
 		return err
 	}
 	defer func() {
-		e := restore.Discard(ctx, t)
+		e := restore.Discard(ctx, t, feed)
 		switch {
 		case e == nil:
 		case err == nil:

@@ -9,6 +9,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
+	"grainkeep/internal/rows"
 )
 
 // databaseDump is a dump being made.
@@ -21,7 +22,11 @@ type databaseDump struct {
 func (r *runner) database(ctx context.Context, src engine.Source, session *keep.Session,
 	d engine.Database) (*keep.Dump, error) {
 	started := time.Now().UTC()
-	snap, err := src.Snapshot(ctx, d.Name)
+	var snap engine.Snapshot
+	err := rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) (err error) {
+		snap, err = src.Snapshot(ctx, d.Name)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +38,8 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	draft := session.Draft(d.Name)
 	o := &databaseDump{runner: r, files: blob.NewSet(draft, guard), m: r.envelope(d.Name, snap, started)}
 	cat := snap.Catalog()
-	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name)}
+	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
+		Silence: r.Source.Bound()}
 	for _, w := range o.m.Warnings {
 		r.feed.Warn(w.Code, d.Name, "%s", w.Text)
 	}

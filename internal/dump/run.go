@@ -14,6 +14,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/rows"
 	"grainkeep/internal/scratch"
 )
 
@@ -150,7 +151,9 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err := r.roomForCopy(local); err != nil {
 		return err
 	}
-	if err := src.Pin(ctx, r.databases(), local.Path); err != nil {
+	if err := rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) error {
+		return src.Pin(ctx, r.databases(), local.Path)
+	}); err != nil {
 		return err
 	}
 	err = r.each(ctx, src, session)
@@ -230,7 +233,34 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	if same, _ := r.Keep.SameDrive(r.server.Folder); same && r.server.Folder != "" {
 		r.feed.Warn(SameDrive, "", "%s", SameDriveWarning(r.Keep))
 	}
+	if err := r.checkClock(ctx); err != nil {
+		return err
+	}
 	return r.checkRoom(ctx, room)
+}
+
+// clockSlack is how far clocks may differ before it is worth a word.
+const clockSlack = time.Minute
+
+// checkClock warns of a server whose clock is behind the newest dump: the dump that is taken
+// now would be the older one to whoever asks for the newest.
+func (r *runner) checkClock(ctx context.Context) error {
+	dumps, err := r.Keep.Dumps(ctx)
+	if err != nil {
+		return err
+	}
+	var newest time.Time
+	for _, d := range dumps {
+		if d.Manifest != nil && d.Manifest.Job == r.Name && d.Manifest.Moment.After(newest) {
+			newest = d.Manifest.Moment
+		}
+	}
+	if behind := newest.Sub(r.server.Clock); behind > clockSlack && !r.server.Clock.IsZero() {
+		r.feed.Warn("clock-behind", "", "the server's clock is %s behind the newest dump of this job (%s): 'restore' takes "+
+			"that one for the newest until the clock has passed it; set the clock, or name dumps by their id",
+			phrase.Duration(behind), phrase.Both(newest, r.Zone))
+	}
+	return nil
 }
 
 // databases are the names of those that the run dumps, the server itself left out.

@@ -40,8 +40,20 @@ type Location struct {
 	Workers   int                    // at most so many connections that read or load; 0: as the engine sees fit
 	Passwords bool                   // dump the password hashes of the server's users too
 	LockWait  time.Duration          // longest wait for a lock held by others
+	Silence   time.Duration          // longest time without a word of a server that is being dumped; 0: DefaultSilence
 	Hold      bool                   // keep writers out of tables that no snapshot holds
 	CopyFirst bool                   // a file engine reads from a copy of the file, made in a short lock
+}
+
+// DefaultSilence is how long a server may say nothing in the middle of a dump.
+const DefaultSilence = 15 * time.Minute
+
+// Bound is the silence that is borne.
+func (l Location) Bound() time.Duration {
+	if l.Silence > 0 {
+		return l.Silence
+	}
+	return DefaultSilence
 }
 
 // Driver is an engine in the registry.

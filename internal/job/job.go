@@ -110,6 +110,11 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
+	if j.Silence != "" {
+		if at.Silence, err = phrase.ParseAge(j.Silence); err != nil {
+			return nil, err
+		}
+	}
 	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.HoldWriters, j.CopyFirst
 	k, err := s.OpenKeep(ctx, j.Keep)
 	if err != nil {

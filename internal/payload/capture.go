@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"time"
 
 	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
@@ -25,7 +26,8 @@ type SQL struct {
 	Snapshot    engine.Snapshot
 	Catalog     *engine.Catalog // what of the snapshot is dumped
 	Compression blob.Compression
-	LeftOut     []string // by the job: tables, and what needs them
+	LeftOut     []string      // by the job: tables, and what needs them
+	Silence     time.Duration // longest time without a row; 0: for ever
 
 	files *blob.Set
 	out   manifest.SQL

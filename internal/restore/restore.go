@@ -134,7 +134,7 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 		if done {
 			return
 		}
-		if e := Discard(ctx, t); e != nil && err != nil {
+		if e := Discard(ctx, t, feed); e != nil && err != nil {
 			err = fmt.Errorf("%w (and the unfinished database could not be removed: %v)", err, e)
 		}
 	}()
@@ -152,10 +152,18 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	return out, nil
 }
 
-// Discard removes an unfinished database, also after the context has ended.
-func Discard(ctx context.Context, t engine.Target) error {
-	clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+const (
+	discardIn   = 15 * time.Minute // thousands of tables take their time
+	discardTold = 3 * time.Second  // then it is worth a word
+)
+
+// Discard removes an unfinished database, also after the context has ended, and tells when
+// that takes long.
+func Discard(ctx context.Context, t engine.Target, feed *event.Feed) error {
+	clean, cancel := context.WithTimeout(context.WithoutCancel(ctx), discardIn)
 	defer cancel()
+	told := time.AfterFunc(discardTold, func() { feed.Note("", "removing the unfinished database …") })
+	defer told.Stop()
 	return t.Discard(clean)
 }
 

@@ -87,7 +87,8 @@ func TestWhatIsExpectedIsLearnt(t *testing.T) {
 				require.InEpsilon(t, rows*10_000, m.Expected.Load(), 0.01)
 			}
 		}
-		found, err := Scan(context.Background(), w, w.Catalog(), m, func(int) int64 { return 7 }, nil)
+		found, err := Scan(context.Background(), Scanning{Snapshot: w, Catalog: w.Catalog(), Meter: m,
+			Samples: func(int) int64 { return 7 }})
 		require.NoError(t, err)
 		require.EqualValues(t, 1000, found[0].Rows)
 		require.EqualValues(t, 7, found[0].Witness.Sample)

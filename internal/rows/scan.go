@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 	"sort"
+	"sync/atomic"
+	"time"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
@@ -36,13 +38,26 @@ type Found struct {
 	Witness *engine.Witness
 }
 
+// Scanning is what to read, and what becomes of it.
+type Scanning struct {
+	Snapshot engine.Snapshot
+	Catalog  *engine.Catalog
+	Meter    *event.Meter
+	// Samples tells of how many rows of a table the server is to make a digest.
+	Samples func(table int) int64
+	// Sink is asked for each part of a table; nil: rows are counted and thrown away.
+	Sink    func(ctx context.Context, table int) (Sink, error)
+	Silence time.Duration // longest time without a row; 0: for ever
+}
+
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
-// as are useful. For each part it asks for a sink, which may be nil: then rows are
-// counted and thrown away. It gives each table's count and fingerprint, and what the
-// server itself says of it; samples tells how many rows that is to be about.
-func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter *event.Meter,
-	samples func(table int) int64, sink func(ctx context.Context, table int) (Sink, error)) ([]Found, error) {
-	tables := cat.Tables
+// as are useful. It gives each table's count and fingerprint, and what the server itself
+// says of it.
+func Scan(ctx context.Context, s Scanning) ([]Found, error) {
+	var beats atomic.Int64
+	ctx, stop := listening(ctx, s.Silence, &beats)
+	defer stop()
+	tables, meter := s.Catalog.Tables, s.Meter
 	var parts []*part
 	var expected int64
 	for i, t := range tables {
@@ -57,25 +72,26 @@ func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter 
 	order := slices.Clone(parts)
 	sort.SliceStable(order, func(a, b int) bool { return order[a].bytes > order[b].bytes })
 	meter.Pieces.Store(int64(len(order)))
-	err := InParallel(ctx, min(snap.Width(), maxReaders), order, func(ctx context.Context,
+	err := InParallel(ctx, min(s.Snapshot.Width(), maxReaders), order, func(ctx context.Context,
 		next func() (*part, bool)) error {
-		reader, err := snap.Reader(ctx)
+		reader, err := s.Snapshot.Reader(ctx)
 		if err != nil {
 			return err
 		}
 		defer reader.Close()
 		for p, ok := next(); ok; p, ok = next() {
 			t := &tables[p.table]
-			if err := p.read(ctx, reader, t, meter, sink); err != nil {
+			if err := p.read(ctx, reader, t, &s, &beats); err != nil {
 				return err
 			}
 			if p.first {
-				says, err := reader.Witness(ctx, t, samples(p.table))
+				says, err := reader.Witness(ctx, t, s.Samples(p.table))
 				if err != nil {
 					return err
 				}
 				p.says = &says
 			}
+			beats.Add(1)
 			meter.Done.Add(1)
 		}
 		return nil
@@ -90,11 +106,11 @@ func Scan(ctx context.Context, snap engine.Snapshot, cat *engine.Catalog, meter 
 	return found, err
 }
 
-func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, meter *event.Meter,
-	sink func(context.Context, int) (Sink, error)) (err error) {
-	m := metered{part: p, rows: &p.rows, meter: meter}
-	if sink != nil {
-		if m.sink, err = sink(ctx, p.table); err != nil {
+func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, s *Scanning,
+	beats *atomic.Int64) (err error) {
+	m := metered{part: p, rows: &p.rows, meter: s.Meter, beats: beats}
+	if s.Sink != nil {
+		if m.sink, err = s.Sink(ctx, p.table); err != nil {
 			return err
 		}
 	}
@@ -114,6 +130,7 @@ type metered struct {
 	rows     *Counter
 	sink     Sink
 	meter    *event.Meter
+	beats    *atomic.Int64
 	reported struct{ rows, bytes int64 }
 }
 
@@ -125,6 +142,7 @@ func (m *metered) Row(p []byte, more bool) error {
 	if err := m.rows.Row(p, more); err != nil {
 		return err
 	}
+	m.beats.Add(1)
 	if m.rows.Bytes-m.reported.bytes >= reportEvery {
 		m.report()
 	}

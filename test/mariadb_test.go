@@ -229,14 +229,15 @@ func TestMariaDBReplaceThatIsKilled(t *testing.T) {
 
 	// What cannot be made any more in the old database is not lost either.
 	old()
-	script(t, m, "killed", "CREATE TABLE gone (n int); CREATE VIEW broken AS SELECT n FROM gone; DROP TABLE gone")
+	script(t, m, "killed", "CREATE FUNCTION gone() RETURNS int DETERMINISTIC RETURN 1; CREATE VIEW broken AS "+
+		"SELECT gone() AS n; DROP FUNCTION gone")
 	require.Regexp(t,
-		"warning: the view `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is "+
+		"warning: the broken views `broken` could not be made again in the database killed_before_[^:]*: .*; its SQL is "+
 			"in the table grainkeep_moving there", run(t, dir, 3, replace...).stderr)
 	sameLines(t, want, factsMaria(t, m, "killed"))
 	aside := strings.Join(namedLike(t, m, `killed\_before%`), " ")
 	require.Equal(t, "1", queryMaria(t, m, aside,
-		"SELECT count(*) FROM grainkeep_moving WHERE what = 'view `broken`' AND `sql` LIKE '%CREATE%'"))
+		"SELECT count(*) FROM grainkeep_moving WHERE what = 'broken views `broken`' AND `sql` LIKE '%CREATE%'"))
 }
 
 // TestMariaDBRenamesUnderTheDump: a table that is swapped for another in the middle of
@@ -292,7 +293,8 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 		FOREIGN KEY (p) REFERENCES p (id)); SET foreign_key_checks = 0; INSERT INTO c VALUES (99), (NULL); SET
 		foreign_key_checks = 1;
 		CREATE TABLE away (b int, CONSTRAINT abroad FOREIGN KEY (b) REFERENCES live.berth (id)); INSERT INTO away
-			VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE EVENT e ON SCHEDULE EVERY 1
+			VALUES (1); CREATE VIEW abroad AS SELECT p.id FROM p JOIN live.berth; CREATE PROCEDURE home()
+			SELECT * FROM leaky.p; CREATE EVENT e ON SCHEDULE EVERY 1
 			SECOND DO DELETE FROM live.berth`)
 	dir := t.TempDir()
 	run(t, dir, -1, "dump", "--from", m.URL("leaky"), "--to", "keep")
@@ -303,7 +305,9 @@ func TestMariaDBRulesThatTheDataBreaks(t *testing.T) {
 	queryMaria(t, m, "leaky", "DROP EVENT e")
 	o = run(t, dir, 3, "restore", "adhoc", "--from", "keep", "--to", m.URL(""), "--as", "leaky2")
 	require.Contains(t, o.stderr, "it was added without testing the rows")
-	require.Contains(t, o.stderr, "these still name the old database: the view `abroad`")
+	require.Contains(t, o.stderr, "these still name the old database: the procedure `home`")
+	require.Contains(t, queryMaria(t, m, "", "SELECT view_definition FROM information_schema.views WHERE table_schema = "+
+		"'leaky2'"), "from (`leaky2`.`p` join `live`.`berth`)", "the server names all once a view touches another database")
 	require.Equal(t, "1|2", queryMaria(t, m, "leaky2", "SELECT (SELECT count(*) FROM away), (SELECT count(*) FROM c)"))
 	queryMaria(t, m, "leaky2", "DROP EVENT e")
 	require.Equal(t, "abroad|orphans", queryMaria(t, m, "",

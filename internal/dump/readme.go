@@ -23,7 +23,7 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	}
 	o.count()
 	m := o.m
-	lines := driver.ByHand(engine.HandDump{Database: m.Database, Facts: m.Facts(), Owners: owners,
+	lines := driver.ByHand(engine.HandDump{Database: m.Database, Product: m.Source.Product, Facts: m.Facts(), Owners: owners,
 		Unpack: o.Compression.Unpack()})
 	var b strings.Builder
 	what := "the database " + phrase.Clean(m.Database)

@@ -81,6 +81,7 @@ const (
 // HandDump is what the lines of a README need to know about a dump.
 type HandDump struct {
 	Database string
+	Product  string // as Server has it
 	Facts    map[string]string
 	Owners   bool   // whether the dump has a file of owners and grants
 	Unpack   string // command that writes a compressed file's text to its standard output

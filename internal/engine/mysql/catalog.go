@@ -31,12 +31,15 @@ func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := r.seen(ctx); err != nil {
+		return nil, err
+	}
 	r.selfName = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + regexp.QuoteMeta(r.database) + "`?\\s*\\.")
 	for _, step := range []struct {
 		what string
 		read func(context.Context) error
 	}{
-		{"sequences", r.sequences}, {"tables", r.readTables}, {"routines", r.routines},
+		{"sequences", r.sequences}, {"tables", r.readTables}, {"libraries", r.libraries}, {"routines", r.routines},
 		{"views", r.views}, {"triggers", r.triggers}, {"events", r.events},
 	} {
 		if err := step.read(ctx); err != nil {
@@ -64,11 +67,27 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 	if len(rows) == 0 {
 		return nil, gone("the database " + r.database)
 	}
+	if options, err := r.readOnly(ctx); err != nil {
+		return nil, err
+	} else if options {
+		r.warns = append(r.warns, "the database is read only on the server: that is not carried; say it again after a restore "+
+			"(ALTER DATABASE … READ ONLY = 1)")
+	}
 	f := map[string]string{"charset": rows[0][0], "collation": rows[0][1]}
 	if rows[0][2] != "" {
 		f["comment"] = rows[0][2]
 	}
 	return f, nil
+}
+
+// readOnly says whether MySQL lets nobody write to the database.
+func (r *catalogReader) readOnly(ctx context.Context) (bool, error) {
+	if r.s.maria || r.s.version < 80022 {
+		return false, nil
+	}
+	options, err := r.c.value(ctx, "SELECT coalesce(options, '') FROM information_schema.schemata_extensions "+
+		"WHERE schema_name = "+literal(r.database))
+	return strings.Contains(options, "READ ONLY=1"), err
 }
 
 func gone(what string) error {
@@ -137,8 +156,28 @@ func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone st
 	for strings.Contains(create, mark) {
 		mark += "/"
 	}
-	o.SQL = set + ";\nDELIMITER " + mark + "\n" + create + mark + "\nDELIMITER ;\n"
+	o.SQL = set + ";\ndelimiter " + mark + "\n" + create + mark + "\ndelimiter ;\n"
 	return o
+}
+
+// libraries hold code that routines of MySQL use.
+func (r *catalogReader) libraries(ctx context.Context) error {
+	if r.s.maria || r.s.version < 90200 {
+		return nil
+	}
+	rows, err := r.c.rows(ctx, "SELECT library_name, sql_mode FROM information_schema.libraries WHERE library_schema = "+
+		"database() ORDER BY 1")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sql, _, err := r.definition(ctx, "LIBRARY", row[0], 2)
+		if err != nil {
+			return err
+		}
+		r.add(r.acting(engine.Object{Kind: "library", Name: quote(row[0]), Section: engine.Finish}, sql, row[1], "", ""))
+	}
+	return nil
 }
 
 // routines are functions, procedures and packages. Their bodies are not looked at when
@@ -180,6 +219,7 @@ func (r *catalogReader) views(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		sql = r.unnamed(sql)
 		why, err := r.broken(ctx, quote(row[0]))
 		if err != nil {
 			return err
@@ -226,6 +266,23 @@ func (r *catalogReader) views(ctx context.Context) error {
 	}
 	r.brokenViews(bad, text, func(name string) bool { return known[name] != "" || text[name] != "" })
 	return nil
+}
+
+// unnamed takes the database's own name out of a view. The server writes it before every
+// name once a view touches anything in another database, or is broken; the view would go on
+// to mean the old database.
+func (r *catalogReader) unnamed(sql string) string {
+	own := quote(r.database)
+	if regexp.MustCompile("` "+regexp.QuoteMeta(own)+"(?:[^.]|$)").MatchString(sql) || r.has(own) {
+		return sql // it stands for a table too
+	}
+	return replaceWords(sql, own+".", "")
+}
+
+// has says whether there is a table or view of a name.
+func (r *catalogReader) has(name string) bool {
+	return slices.ContainsFunc(r.listed, func(t pinned) bool { return quote(t.name) == name }) ||
+		slices.ContainsFunc(r.objects, func(o engine.Object) bool { return o.Name == name })
 }
 
 // triggers come in the order in which they fire.

@@ -109,29 +109,3 @@ func (g *grants) trusting() {
 	g.line("-- only where the server logs changes and there are functions or triggers:")
 	g.line("--   SET GLOBAL log_bin_trust_function_creators = 1;")
 }
-
-// ByHand gives the shell lines that restore a dump with the server's client.
-func (drv) ByHand(d engine.HandDump) []string {
-	client := "mariadb --sandbox --default-character-set=binary --binary-mode --max-allowed-packet=1G"
-	load := fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
-		"\"$new\" || exit 1; done)", d.Unpack)
-	lines := []string{"# the client, with what it needs to reach the server as an administrator (--host, --user, " +
-		"--password, …); for MySQL, say mysql;",
-		"# --sandbox keeps it from running commands that may stand in a file; MySQL and clients before mid-2024 " +
-			"have no such switch",
-		"# a row that is larger than the server's own max_allowed_packet stops it: raise that first",
-		"client='" + client + "'"}
-	if d.Database == engine.ServerWide {
-		return append(lines,
-			"# users and roles that are there already are left as they are; --force goes on where a right cannot "+
-				"be given",
-			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
-				"--force mysql || exit 1; done)", d.Unpack))
-	}
-	return append(lines,
-		"# the name of the new database; it must not exist yet",
-		"new="+engine.ShellQuote(engine.OnOneLine(d.Database)+"_restored"),
-		"echo 'CREATE DATABASE `'\"$new\"'` CHARACTER SET "+d.Facts["charset"]+" COLLATE "+d.Facts["collation"]+"' | $client",
-		load,
-		"$client -N --raw \"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
-}

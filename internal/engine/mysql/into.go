@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/fault"
@@ -24,6 +25,13 @@ func (t *target) enter(ctx context.Context) error {
 	if len(t.spec.Fill) > 0 {
 		if err := t.alike(ctx, c); err != nil {
 			return err
+		}
+		for _, o := range cat.Objects {
+			if o.Kind == "trigger" && slices.Contains(t.spec.Fill, o.Table) {
+				return fault.New("target-acts", nil, "the trigger %s of %s in %s would act on each row that is loaded", o.Name,
+					o.Table, t.work).Advise("restore the structure and the rows together, or take the triggers off for the " +
+					"time of the restore")
+			}
 		}
 		return t.spec.Fillable(t.spec.Fill, func(id string) (bool, error) {
 			rows, err := c.value(ctx, "SELECT EXISTS (SELECT 1 FROM "+id+")")

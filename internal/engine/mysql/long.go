@@ -69,7 +69,11 @@ func (c *column) is(v string, raw []byte) string {
 		if !known { // no key of the table's helps with this, but it is right
 			return fmt.Sprintf("convert(%s USING binary) = x'%x'", name, raw)
 		}
-		return fmt.Sprintf("%s = convert(x'%x' USING %s)", name, raw, c.charset)
+		collate := "" // else the server takes two orders of equal weight for a quarrel
+		if strings.HasPrefix(c.collation, c.charset+"_") {
+			collate = " COLLATE " + c.collation
+		}
+		return fmt.Sprintf("%s = convert(x'%x' USING %s)%s", name, raw, c.charset, collate)
 	}
 	return ""
 }

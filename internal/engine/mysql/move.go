@@ -52,6 +52,9 @@ func (s *source) move(ctx context.Context, from, to string) (lost []string, err 
 		return nil, err
 	}
 	defer c.close()
+	if !s.maria && s.version >= 80400 { // keys to keys that are not unique move as they are; not every user may say so
+		_, _ = c.exec(ctx, "SET restrict_fk_on_non_standard_key = OFF")
+	}
 	m := &move{s: s, c: c, from: from, to: to}
 	there, err := s.has(ctx, from)
 	if err == nil && there {
@@ -157,15 +160,20 @@ func (m *move) begin(ctx context.Context) error {
 	}
 	rows, err := m.c.rows(ctx, `SELECT table_name, column_name, column_default FROM information_schema.columns JOIN
 		information_schema.tables USING (table_schema, table_name)
-		WHERE table_schema = database() AND table_type NOT LIKE '%VIEW' AND column_default LIKE 'nextval(%'`)
+		WHERE table_schema = database() AND table_type NOT LIKE '%VIEW' AND column_default LIKE '%nextval(%'
+		ORDER BY table_name, ordinal_position`)
 	if err != nil {
 		return err
 	}
 	list := []step{{"", m.from}}
-	for _, row := range rows {
-		list = append(list, step{"default of " + quote(row[0]),
-			fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT %s", quote(row[0]), quote(row[1]),
-				strings.ReplaceAll(row[2], quote(m.from)+".", quote(m.to)+"."))})
+	for i := 0; i < len(rows); { // all of a table at once: one that still names the old place would be in the others' way
+		table := rows[i][0]
+		var set []string
+		for ; i < len(rows) && rows[i][0] == table; i++ {
+			set = append(set, fmt.Sprintf("ALTER COLUMN %s SET DEFAULT %s", quote(rows[i][1]),
+				replaceWords(rows[i][2], quote(m.from)+".", quote(m.to)+".")))
+		}
+		list = append(list, step{"default of " + quote(table), "ALTER TABLE " + quote(table) + " " + strings.Join(set, ", ")})
 	}
 	for _, o := range cat.Objects {
 		if strings.HasPrefix(o.SQL, "SET sql_mode") { // it has settings of its own: it does not move

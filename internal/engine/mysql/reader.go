@@ -21,12 +21,16 @@ type column struct {
 	counts              bool   // by itself: AUTO_INCREMENT
 	generated           bool
 	period              bool // since or until when a row of a versioned table was current
+	collation           string
 }
 
 var (
 	typed    = regexp.MustCompile("^`(?:[^`]|``)*` (\\w+)")
 	inSet    = regexp.MustCompile(`^ (?:unsigned |zerofill )*CHARACTER SET (\w+)`)
+	sorted   = regexp.MustCompile(`^ (?:CHARACTER SET \w+ )?COLLATE (\w+)`)
 	defaults = regexp.MustCompile(`^\).* DEFAULT CHARSET=(\w+)`)
+
+	sortedAll = regexp.MustCompile(`^\).* DEFAULT CHARSET=\w+ COLLATE=(\w+)`)
 )
 
 // columnsOf reads the columns out of a table's definition. The server's information
@@ -53,6 +57,11 @@ func columnsOf(list []string, options string) (columns []column) {
 		rest = words(rest)
 		if m := inSet.FindStringSubmatch(rest); m != nil {
 			c.charset = m[1]
+		}
+		if m := sorted.FindStringSubmatch(rest); m != nil {
+			c.collation = m[1]
+		} else if m := sortedAll.FindStringSubmatch(words(options)); m != nil {
+			c.collation = m[1]
 		}
 		c.counts = strings.Contains(rest, " AUTO_INCREMENT")
 		c.period = strings.Contains(rest, "GENERATED ALWAYS AS ROW ")

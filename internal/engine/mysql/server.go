@@ -59,6 +59,11 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 				"grants' prints what is needed")
 		return nil //nolint:nilerr // what it may read is a dump too
 	}
+	if r.s.maria && r.s.version >= 101100 {
+		if err := r.everybody(ctx); err != nil {
+			return err
+		}
+	}
 	for _, row := range rows {
 		name := quote(row[0])
 		o := engine.Object{Kind: "role", Name: name, Section: engine.Schema, SQL: "CREATE ROLE IF NOT EXISTS " +
@@ -78,11 +83,38 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		for _, g := range grants {
 			sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
 		}
+		if m := roleOf.FindStringSubmatch(o.SQL); m != nil {
+			o.SQL = strings.Replace(o.SQL, m[0], "", 1)
+			r.objects[len(r.objects)-1] = o
+			sql.WriteString("SET DEFAULT ROLE " + m[1] + " TO " + name + ";\n")
+		}
 		r.add(engine.Object{Kind: "grants", Name: name, Section: engine.Finish, Rule: true, Needs: []string{o.ID()},
 			SQL: sql.String()})
 	}
 	return nil
 }
+
+// everybody reads what was granted to PUBLIC.
+func (r *catalogReader) everybody(ctx context.Context) error {
+	grants, err := r.c.rows(ctx, "SHOW GRANTS FOR PUBLIC")
+	if err != nil {
+		return err
+	}
+	var sql strings.Builder
+	for _, g := range grants {
+		if !strings.HasPrefix(g[0], "GRANT USAGE ") {
+			sql.WriteString(g[0] + ";\n")
+		}
+	}
+	if sql.Len() > 0 {
+		r.add(engine.Object{Kind: "grants", Name: "PUBLIC", Section: engine.Finish, Rule: true, SQL: sql.String()})
+	}
+	return nil
+}
+
+// roleOf finds the default roles in what MySQL says of a user; they can be set only when they
+// are granted.
+var roleOf = regexp.MustCompile(" DEFAULT ROLE ((?:`(?:[^`]|``)*`@`(?:[^`]|``)*`,?)+)")
 
 func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (engine.Object, error) {
 	o := engine.Object{Kind: "user", Name: name, Section: engine.Schema}
@@ -100,7 +132,10 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 			}
 		}
 		sql = strings.Replace(sql, m, end, 1)
-		if !strings.Contains(sql, " ACCOUNT LOCK") {
+		switch {
+		case strings.Contains(sql, " ACCOUNT UNLOCK"): // what follows it must come after the lock too
+			sql = strings.Replace(sql, " ACCOUNT UNLOCK", " ACCOUNT LOCK", 1)
+		case !strings.Contains(sql, " ACCOUNT LOCK"):
 			sql += " ACCOUNT LOCK"
 		}
 		o.Note = fmt.Sprintf("was made locked, if it was missing, since passwords are not part of the dump: ALTER "+

@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
 // session is a connection that restores.
@@ -48,26 +50,32 @@ func (s *session) Exec(ctx context.Context, sql string) error {
 // where a line begins, outside of quotes. What is divided by semicolons is left together;
 // the server divides it.
 func statements(sql string) (list []string) {
-	const word = "DELIMITER "
 	for sql != "" {
 		before, rest := sql, ""
-		at := strings.Index(words("\n"+sql), "\n"+word)
-		if at >= 0 {
-			before, rest = sql[:at], sql[at+len(word):]
+		at := delimiting.FindStringIndex(words(sql))
+		if at != nil {
+			before, rest = sql[:at[0]], sql[at[1]:]
 		}
 		if before = strings.TrimSpace(before); before != "" {
 			list = append(list, before)
 		}
-		if at < 0 {
+		if at == nil {
 			return list
 		}
 		mark, body, _ := strings.Cut(rest, "\n")
-		one, after, _ := strings.Cut(body, mark+"\n"+word+";\n")
+		one, after := body, ""
+		if end := regexp.MustCompile(regexp.QuoteMeta(mark) + "\n(?i:delimiter) ;\n").FindStringIndex(body); end != nil {
+			one, after = body[:end[0]], body[end[1]:]
+		}
 		list = append(list, one)
 		sql = after
 	}
 	return list
 }
+
+// delimiting is the client's command at the beginning of a line. (MySQL's client knows it in
+// small letters only, where it is told not to look at characters.)
+var delimiting = regexp.MustCompile("(?m)^(?i:delimiter) ")
 
 // Load loads a data file in one transaction.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (rows int64, err error) {
@@ -134,6 +142,11 @@ func headOf(in *bufio.Reader) (settings, target string, err error) {
 func load(ctx context.Context, c *conn, target string, in *bufio.Reader, easy bool, seen func(int64)) (int64, error) {
 	whole := io.MultiReader(strings.NewReader(insert+target+values), in)
 	return engine.Inserts(whole, seen, func(sql []byte) (int64, error) {
+		if len(sql) > maxInsert {
+			return 0, fault.New(engine.Trouble, nil, "a row takes %d MiB as a statement, and the server takes rows as "+
+				"statements only: that would take several times as much memory here", len(sql)>>20).
+				Advise("SET GLOBAL local_infile = 1 on the target for the time of the restore")
+		}
 		n, err := c.exec(ctx, string(sql[max(0, bytes.Index(sql, []byte(insert))):]))
 		if err == nil && easy {
 			err = warned(ctx, c)
@@ -141,6 +154,9 @@ func load(ctx context.Context, c *conn, target string, in *bufio.Reader, easy bo
 		return n, err
 	})
 }
+
+// maxInsert bounds a statement that holds rows, in bytes: it is in memory more than once.
+const maxInsert = 24 << 20
 
 // codeCut is the warning of a value that was cut, or is no member of its ENUM.
 const codeCut = "1265"

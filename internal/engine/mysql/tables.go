@@ -50,6 +50,15 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return fmt.Errorf("the definition of %s: %w", listed.name, err)
 		}
 		t.name, t.rows, t.bytes = listed.name, sizes[listed.name][0], sizes[listed.name][1]
+		if err := r.texts(ctx, t); err != nil {
+			return err
+		}
+		if err := r.typedJSON(ctx, t); err != nil {
+			return err
+		}
+		if t.space {
+			r.warns = append(r.warns, "the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of its own")
+		}
 		if strings.EqualFold(t.engine, "MRG_MyISAM") { // it has no rows of its own, and needs those that have
 			unions = append(unions, t)
 			continue
@@ -66,6 +75,29 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 		r.add(t.object())
 	}
 	return nil
+}
+
+// typedJSON warns of values in JSON that are of the server's own types: there is no JSON text
+// for them. A bounded number of rows is looked at.
+func (r *catalogReader) typedJSON(ctx context.Context, t *table) error {
+	var tests, names []string
+	for _, c := range t.columns {
+		if c.kind == "json" && !r.s.maria && !c.generated {
+			q := quote(c.name)
+			names = append(names, q)
+			tests = append(tests, fmt.Sprintf("json_storage_size(%s) <> json_storage_size(CAST(CAST(%s AS CHAR) AS JSON))", q, q))
+		}
+	}
+	if len(tests) == 0 {
+		return nil
+	}
+	found, err := r.c.value(ctx, fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM (SELECT %s FROM %s LIMIT 1000) x WHERE %s)",
+		strings.Join(names, ", "), quote(t.name), strings.Join(tests, " OR ")))
+	if found == "1" {
+		r.warns = append(r.warns, "JSON in "+t.name+" holds exact decimals, dates or the like, which no JSON text can say: "+
+			"they come back as numbers with a floating point, and as texts")
+	}
+	return err
 }
 
 // loose are the names of foreign keys to columns that no unique key covers, which the newer
@@ -94,6 +126,7 @@ type table struct {
 	columns     []column
 	versioned   bool
 	rows, bytes int64
+	space       bool            // in a tablespace that it shares
 	loose       map[string]bool // foreign keys without a unique key behind them
 }
 
@@ -125,6 +158,10 @@ func parse(sql, database string) (*table, error) {
 	t.options = sql[open+1+end:]
 	t.columns = columnsOf(list, t.options)
 	t.versioned = strings.Contains(words(t.options), " WITH SYSTEM VERSIONING")
+	if m := inSpace.FindStringIndex(t.options); m != nil { // it comes back in a file of its own
+		t.space = true
+		t.options = ")" + t.options[m[1]:]
+	}
 	if m := made.FindStringSubmatch(t.options); m != nil {
 		t.engine = m[1]
 	}
@@ -180,6 +217,7 @@ func explicit(item string) string {
 }
 
 var (
+	inSpace   = regexp.MustCompile("^\\) /\\*!50100 TABLESPACE `(?:[^`]|``)*`[^*]*\\*/")
 	made      = regexp.MustCompile(`^\) ENGINE=(\w+)`)
 	foreign   = regexp.MustCompile("^CONSTRAINT `(?:[^`]|``)*` FOREIGN KEY ")
 	secondary = regexp.MustCompile("^(?:UNIQUE |FULLTEXT |SPATIAL )?KEY `(?:[^`]|``)*` \\(")

@@ -176,13 +176,38 @@ func (r *catalogReader) mentioned(sql string) (needs []string) {
 	return needs
 }
 
-// statement ends a definition. One that ends in a comment would swallow the
-// semicolon.
+// statement ends a definition. One that ends in a comment, be it one that nobody closed, would
+// swallow the semicolon.
 func statement(sql string) string {
+	if openComment(sql) {
+		sql += "*/"
+	}
 	if last := sql[strings.LastIndexByte(sql, '\n')+1:]; strings.Contains(last, "--") {
 		sql += "\n"
 	}
 	return sql + ";\n"
+}
+
+// openComment says whether a definition ends inside a comment of several lines.
+func openComment(sql string) bool {
+	for i := 0; i < len(sql); i++ {
+		end := map[byte]string{'\'': "'", '"': `"`, '`': "`", '[': "]"}[sql[i]]
+		switch {
+		case strings.HasPrefix(sql[i:], "/*"):
+			i, end = i+1, "*/"
+		case strings.HasPrefix(sql[i:], "--"):
+			i, end = i+1, "\n"
+		}
+		if end == "" {
+			continue
+		}
+		at := strings.Index(sql[i+1:], end)
+		if at < 0 {
+			return end == "*/"
+		}
+		i += at + len(end)
+	}
+	return false
 }
 
 func (r *catalogReader) knownCollations(ctx context.Context, e entry) error {

@@ -7,14 +7,24 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
 )
 
-// TestMariaDBRandom makes random databases and lets each come back.
-func TestMariaDBRandom(t *testing.T) {
-	m := needMariaDB(t)
+// TestMariaDBRandom and TestMySQLRandom make random databases and let each come back.
+func TestMariaDBRandom(t *testing.T) { randomMaria(t, needMariaDB(t)) }
+
+func TestMySQLRandom(t *testing.T) {
+	if noMySQL != nil {
+		t.Skip("no MySQL: ", noMySQL)
+	}
+	randomMaria(t, mysql)
+}
+
+func randomMaria(t *testing.T, m *testserver.MySQL) {
 	everySeed(t, func(t *testing.T, name string, g *generator) {
 		freshMaria(t, m, name, name+"_again", name+"_restored")
-		list, made := (&mariaGenerator{generator: g}).database(), 0
+		list, made := (&mariaGenerator{generator: g, maria: m.Maria}).database(), 0
 		for _, sql := range list {
 			if _, err := m.Ask(context.Background(), name, sql); err == nil { // not everything goes together
 				made++
@@ -27,6 +37,7 @@ func TestMariaDBRandom(t *testing.T) {
 
 type mariaGenerator struct {
 	*generator
+	maria    bool
 	routines []string
 }
 
@@ -59,12 +70,20 @@ var mariaTypes = [][2]string{
 	{"point", "point(i, 1 / (i + 1))"}, {"geometry", "ST_GeomFromText(concat('LINESTRING(0 0,', i, ' 1)'), 4326)"},
 }
 
+// only gives a word that one of the two products does not know.
+func (g *mariaGenerator) only(maria, mysql string) string {
+	if g.maria {
+		return maria
+	}
+	return mysql
+}
+
 func (g *mariaGenerator) database() []string {
-	for range 2 {
+	for range 2 * len(g.only("x", "")) {
 		g.say("CREATE SEQUENCE %s START %d INCREMENT %s CACHE %d %s", g.name("q"), 1+g.IntN(90), g.pick("1", "3"),
 			g.IntN(20), g.pick("", "CYCLE"))
 	}
-	g.say("CREATE SEQUENCE plain_numbers; DO nextval(plain_numbers)")
+	g.say("%s", g.only("CREATE SEQUENCE plain_numbers; DO nextval(plain_numbers)", "DO 0"))
 	for range 7 + g.IntN(5) {
 		g.table()
 	}
@@ -78,6 +97,9 @@ func (g *mariaGenerator) database() []string {
 func (g *mariaGenerator) columns() (list, names, values []string) {
 	for i := range 1 + g.IntN(7) {
 		typ := pick(g.generator, mariaTypes)
+		for !g.maria && strings.Contains("uuid inet6 inet4", typ[0]) {
+			typ = pick(g.generator, mariaTypes)
+		}
 		name := fmt.Sprintf("`c%d%s_`", i, g.pick("", " x", "Y", "é", "``", "\n(1"))
 		def, value := name+" "+typ[0], "IF(i % 5 = 3, NULL, "+typ[1]+")"
 		switch g.IntN(6) {
@@ -89,6 +111,9 @@ func (g *mariaGenerator) columns() (list, names, values []string) {
 			def += " CHECK (" + name + " IS NULL OR " + name + " IS NOT NULL)"
 		case 3:
 			def += " INVISIBLE COMMENT 'it''s, (`x`'"
+		case 4: // words that a definition has
+			def += " COMMENT '" + g.pick("was GENERATED ALWAYS AS (x)", "x AUTO_INCREMENT,", "CHARACTER SET latin1",
+				") ENGINE=MyISAM", "`a` int,\\n", "nextval(`x`.`y`)", "WITH SYSTEM VERSIONING", "/*!50100 TABLESPACE `x` */") + "'"
 		}
 		list, names, values = append(list, def), append(names, name), append(values, value)
 	}
@@ -102,23 +127,23 @@ func (g *mariaGenerator) table() {
 	table := g.name("t")
 	list, names, values := g.columns()
 	id := g.pick("id int PRIMARY KEY", "id int AUTO_INCREMENT PRIMARY KEY", "id int NOT NULL UNIQUE", "id int",
-		"id int DEFAULT nextval(plain_numbers) PRIMARY KEY")
-	options := g.pick("", "", "ROW_FORMAT=COMPRESSED", "ENGINE=MyISAM CHECKSUM=1", "ENGINE=Aria",
-		"AUTO_INCREMENT=500", "ROW_FORMAT=DYNAMIC STATS_PERSISTENT=0")
+		g.only("id int DEFAULT nextval(plain_numbers) PRIMARY KEY", "id bigint unsigned PRIMARY KEY"))
+	options := g.pick("", "", "ROW_FORMAT=COMPRESSED", "ENGINE=MyISAM CHECKSUM=1", g.only("ENGINE=Aria", "ENGINE=MyISAM"),
+		g.only("AUTO_INCREMENT=500", "ROW_FORMAT=REDUNDANT"), "ROW_FORMAT=DYNAMIC STATS_PERSISTENT=0")
 	parts := g.pick("", "", "", "PARTITION BY HASH (id) PARTITIONS 3", "PARTITION BY KEY (id)",
 		"PARTITION BY RANGE (id) (PARTITION low VALUES LESS THAN (20) COMMENT 'it''s', PARTITION `h p` VALUES "+
 			"LESS THAN MAXVALUE)",
 		"PARTITION BY LIST (id % 3) (PARTITION a VALUES IN (0, 1, NULL), PARTITION b VALUES IN (2))")
 	plain := parts == "" && !strings.Contains(options, "ENGINE") && strings.Contains(id, "PRIMARY")
 	options += " COMMENT 'it''s\\n\\\\(' COLLATE " + g.pick("utf8mb4_bin", "latin1_swedish_ci", "utf16_general_ci",
-		"utf8mb4_uca1400_ai_ci")
-	versioned := parts == "" && g.chance(5)
+		g.only("utf8mb4_uca1400_ai_ci", "utf8mb4_0900_as_cs"))
+	versioned := g.maria && parts == "" && g.chance(5)
 	if versioned {
 		options += " WITH SYSTEM VERSIONING"
 	}
 	g.say("CREATE TABLE %s (%s, %s) %s %s", table, id, strings.Join(list, ", "), options, parts)
 	g.say("SET sql_mode = 'ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO'; INSERT INTO %s (id, %s) SELECT i, %s FROM "+
-		"(SELECT seq AS i FROM seq_0_to_%d) n; SET sql_mode = DEFAULT", table, strings.Join(names, ", "),
+		"(WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < %d) SELECT i FROM n) n; SET sql_mode = DEFAULT", table, strings.Join(names, ", "),
 		strings.Join(values, ", "), 1+g.IntN(58))
 	if versioned {
 		g.say("UPDATE %s SET id = id + 1000 WHERE id > 0 LIMIT 5", table)
@@ -126,7 +151,7 @@ func (g *mariaGenerator) table() {
 	}
 	if g.chance(2) {
 		g.say("CREATE INDEX %s ON %s (id %s) COMMENT 'k''s' %s", g.name("x"), table, g.pick("", "DESC"), g.pick("",
-			"IGNORED"))
+			g.only("IGNORED", "INVISIBLE")))
 	}
 	if plain && len(g.tables) > 0 && g.chance(2) {
 		g.say("ALTER TABLE %s ADD ref int, ADD CONSTRAINT %s FOREIGN KEY (ref) REFERENCES %s (id) %s", table,

@@ -73,7 +73,8 @@ func StartMySQL(parent string, settings ...string) (*MySQL, error) {
 	if err := m.prepare(parent, root); err != nil {
 		return nil, err
 	}
-	m.args = append(append(m.arguments("/usr/sbin/mysqld"), "--secure-file-priv=NULL", "--mysqlx=OFF"), settings...)
+	m.args = append(append(m.arguments("/usr/sbin/mysqld"), "--secure-file-priv=NULL", "--mysqlx=OFF",
+		"--information-schema-stats-expiry=0"), settings...)
 	install := m.command(m.Folder, m.args[0], append(m.args[1:], "--initialize-insecure")...)
 	if out, err := install.CombinedOutput(); err != nil {
 		log, _ := os.ReadFile(filepath.Join(m.Folder, "log"))

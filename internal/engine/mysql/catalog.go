@@ -140,6 +140,12 @@ var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"
 // acting fills in whose rights an object has, and the settings that it was made with.
 func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone string) engine.Object {
 	o.SelfNamed = r.selfName.MatchString(create)
+	// MySQL keeps the semicolon that ended the statement, if there was one. A comment at the end
+	// would hide the mark that ends it.
+	create = strings.TrimRight(create, "; \t\r\n")
+	if last := create[strings.LastIndexByte(create, '\n')+1:]; strings.Contains(last, "--") || strings.Contains(last, "#") {
+		create += "\n"
+	}
 	set := "SET sql_mode = " + literal(mode)
 	if collation != "" {
 		set += ", collation_connection = " + literal(collation)

@@ -63,7 +63,7 @@ func (s *source) identify(ctx context.Context) error {
 // ownOfMySQL gives the settings of a session that only MySQL has. What makes tables other
 // than they were said to be is turned off where a restore needs it; not every user may.
 func (s *source) ownOfMySQL(ctx context.Context) (string, error) {
-	own := "SET max_execution_time = 0;\n"
+	own := "SET max_execution_time = 0, information_schema_stats_expiry = 0;\n"
 	for _, v := range []struct {
 		since int
 		name  string

@@ -64,7 +64,7 @@ func (c Compression) Unpack() string {
 
 var zstdEncoder = sync.OnceValues(func() (*zstd.Encoder, error) {
 	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk),
-		zstd.WithEncoderCRC(false))
+		zstd.WithEncoderCRC(false), zstd.WithAllLitEntropyCompression(true)) // bytes as text repeat nothing
 })
 
 var gzipWriters = sync.Pool{New: func() any {

@@ -20,7 +20,7 @@ import (
 type restoreFlags struct {
 	from, to, at, as, into, owners, part string
 	only                                 []string
-	replace                              bool
+	replace, any                         bool
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -44,6 +44,8 @@ Until a restore is complete, its database has a working name.`,
 		"just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
 	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
+	f.BoolVar(&r.any, "any-extension-version", false,
+		"take the version of an extension that the target has, where it lacks the dumped one")
 	f.StringVar(&r.owners, "owners", "kept",
 		"`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
 	return cmd
@@ -113,7 +115,7 @@ func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jso
 		as = r.as + r.into
 	}
 	feed, end := a.feed()
-	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Only: r.only,
+	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Any: r.any, Only: r.only,
 		Owners: restore.Owners(r.owners),
 		Into:   r.into != "", Part: restore.Part(r.part)}, feed)
 	end()

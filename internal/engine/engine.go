@@ -238,6 +238,9 @@ type Object struct {
 	// Unchecked is the SQL that adds the rule without testing existing rows;
 	// empty where the server has no such thing.
 	Unchecked string `json:"unchecked,omitempty"`
+	// Otherwise is the SQL that takes what the target has in the place of the very thing,
+	// such as another version of an extension; only if that is asked for.
+	Otherwise string `json:"otherwise,omitempty"`
 }
 
 // CurrentUser stands in the place of an object's Definer where everything is to belong

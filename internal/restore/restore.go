@@ -47,6 +47,7 @@ type Options struct {
 	Into    bool // the database is there already: empty, or with the tables for just rows
 	Part    Part
 	Passive bool // leave out what acts by itself once it is there
+	Any     bool // take another version of an extension where the target lacks the dumped one
 }
 
 // Outcome is what came of a restore.
@@ -399,6 +400,11 @@ func (l *loader) object(ctx context.Context, s engine.Session, o engine.Object, 
 	}
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
+	}
+	if l.opt.Any && o.Otherwise != "" && s.Exec(ctx, o.Otherwise) == nil {
+		o.Note = "came in the version that the target has"
+		l.note(o)
+		return nil
 	}
 	if fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) && !o.Rule {
 		return fmt.Errorf("the %s could not be restored: %w", o.ID(), err)

@@ -17,12 +17,14 @@ const (
 )
 
 // blobRows reads the contents page by page through the server's own function,
-// which honours the snapshot and the rights of this user.
+// which honours the snapshot and the rights of this user. A page of zeros may never have
+// been written: it is not written either, unless it is the last.
 var blobRows = fmt.Sprintf(`SELECT format('%%s, %%s, pg_catalog.decode(''%%s'', ''hex'')', m.oid, p.at,
 	encode(p.page, 'hex'))
 	FROM pg_largeobject_metadata m, LATERAL (WITH RECURSIVE p(at, page) AS (SELECT 0::bigint, lo_get(m.oid, 0, %[1]d)
-		UNION ALL SELECT at + %[1]d, lo_get(m.oid, at + %[1]d, %[1]d) FROM p WHERE length(page) = %[1]d) SELECT at,
-			page FROM p WHERE length(page) > 0) p`, blobPage)
+		UNION ALL SELECT at + %[1]d, lo_get(m.oid, at + %[1]d, %[1]d) FROM p WHERE length(page) = %[1]d)
+		SELECT at, page FROM (SELECT at, page, lead(length(page)) OVER (ORDER BY at) AS next FROM p) q
+		WHERE length(page) > 0 AND (coalesce(next, 0) = 0 OR btrim(page, '\x00'::bytea) <> ''::bytea)) p`, blobPage)
 
 // blobs makes the large objects themselves, and a table of their contents.
 func (r *catalogReader) blobs(ctx context.Context) error {

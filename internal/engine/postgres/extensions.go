@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
@@ -12,6 +13,9 @@ type extensionsRow struct {
 	OID       uint32
 	Name, Sql string
 }
+
+// versioned is the end of a statement that makes an extension in a version.
+var versioned = regexp.MustCompile(` VERSION '(?:[^']|'')*';\n$`)
 
 // extensionMembersRow is a row of extension_members.sql.
 type extensionMembersRow struct {
@@ -28,8 +32,12 @@ func (r *catalogReader) extensions(ctx context.Context) error {
 		if x.Name == "plpgsql" {
 			procedural, x.Sql = true, ""
 		}
+		newest := versioned.ReplaceAllString(x.Sql, ";\n")
+		if newest == x.Sql {
+			newest = ""
+		}
 		r.add("pg_extension", x.OID, rankExtension, engine.Object{Kind: "extension", Name: x.Name,
-			Section: engine.Schema, SQL: x.Sql})
+			Section: engine.Schema, SQL: x.Sql, Otherwise: newest})
 		return nil
 	})
 	if err != nil {

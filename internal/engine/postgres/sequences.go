@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -81,9 +82,18 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 				key{"pg_class", q.OID}, key{"pg_class", q.Table})
 		}
 	}
-	if len(parts) == 0 {
-		return nil
+	for some := range slices.Chunk(parts, sequencesAtOnce) { // each is locked, and planned with all others
+		if err := r.sequenceValues(ctx, some, names); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// sequencesAtOnce bounds the sequences that one query reads.
+const sequencesAtOnce = 200
+
+func (r *catalogReader) sequenceValues(ctx context.Context, parts []string, names map[string]sequence) error {
 	return r.rows(ctx, strings.Join(parts, " UNION ALL "), func(rows pgx.Rows) error {
 		var name string
 		var last int64

@@ -48,6 +48,17 @@ func plain(ctx context.Context, c *pgx.Conn, err error) error {
 		text += " (" + strings.SplitN(pg.Where, "\n", 2)[0] + ")"
 	}
 	text += " [" + pg.Code + "]"
+	switch {
+	case strings.HasPrefix(pg.Message, "can only create extension in database"):
+		return fault.New(engine.Trouble, nil, "an extension can be in one database of this server only: %s", text).
+			Advise("make that database, empty, and restore into it: --into NAME")
+	case pg.Code == "22023" && strings.Contains(pg.Message, "no installation script nor update path for version"):
+		return fault.New(engine.Trouble, nil, "the server lacks a version of an extension: %s", text).
+			Advise("install it there, or take the version that is there: --any-extension-version")
+	case pg.Code == "53200" && strings.Contains(pg.Hint, "max_locks_per_transaction"):
+		return fault.New(engine.Trouble, nil, "the server has no room for more locks: %s", text).
+			Advise("raise max_locks_per_transaction there, and restart it")
+	}
 	if c.IsClosed() || ownTrouble[pg.Code[:2]] {
 		return fault.New(engine.Trouble, nil, "the server is in trouble: %s", text).Advise("look into the server's log")
 	}

@@ -6,7 +6,9 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +23,8 @@ type wire struct {
 	mu     sync.Mutex
 	listen func(connection int, query string)
 	count  int
+
+	stalled atomic.Bool // the server says nothing any more
 }
 
 func newWire(t *testing.T, m *testserver.MySQL) *wire {
@@ -62,7 +66,15 @@ func (w *wire) carry(client net.Conn, connection int) {
 	defer server.Close()
 	go func() {
 		defer client.Close()
-		io.Copy(client, server)
+		for b := make([]byte, 64<<10); ; {
+			n, err := server.Read(b)
+			for w.stalled.Load() { // a server that is stopped closes nothing
+				time.Sleep(tick)
+			}
+			if _, e := client.Write(b[:n]); err != nil || e != nil {
+				return
+			}
+		}
 	}()
 	// A packet: its length in three bytes, its number, then what is asked and its text.
 	for head := make([]byte, 4); ; {

@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
 // The driver holds a row whole. So a row whose long values are too much for that is
@@ -78,11 +79,14 @@ func (c *column) is(v string, raw []byte) string {
 	return ""
 }
 
+// keylessRow bounds a row of a table without a key, in bytes: it can be read only whole.
+const keylessRow = 24 << 20
+
 // setApart makes the query pass over long values, and tell of them.
 func (h *handle) setApart(columns, key []column) {
-	h.columns, h.by = columns, key
+	h.columns, h.by, h.bound = columns, key, longRow
 	if len(key) == 0 {
-		return
+		h.bound = keylessRow
 	}
 	var lengths []string
 	for i, c := range columns {
@@ -97,7 +101,7 @@ func (h *handle) setApart(columns, key []column) {
 	total := strings.Join(lengths, " + ")
 	for _, i := range h.long {
 		q := quote(columns[i].name)
-		h.asked[i] = fmt.Sprintf("IF(%s > %d, NULL, %s)", total, longRow, q)
+		h.asked[i] = fmt.Sprintf("IF(%s > %d, NULL, %s)", total, h.bound, q)
 		h.beside = append(h.beside, "length("+q+")")
 	}
 	for _, c := range key {
@@ -120,7 +124,7 @@ func (h *handle) passed(values []driver.Value) (one longOne, yes bool) {
 	for _, v := range lengths {
 		total += max(0, lengthOf(v))
 	}
-	if total <= longRow {
+	if total <= h.bound {
 		return one, false
 	}
 	for _, v := range lengths {
@@ -149,6 +153,14 @@ func lengthOf(v driver.Value) int64 {
 
 // readLong reads and writes a row that was passed over.
 func (r *reader) readLong(ctx context.Context, h *handle, one longOne, to engine.Rows) error {
+	if len(h.by) == 0 {
+		total := int64(0)
+		for _, n := range one.lengths {
+			total += max(0, n)
+		}
+		return fault.New("row-too-long", nil, "a row of %s has %d MiB, and the table has no primary key by which such a row "+
+			"could be read in pieces", h.table, total>>20).Advise("give the table a primary key, or leave it out (skip_tables)")
+	}
 	short, err := r.short(ctx, h, one)
 	if err != nil {
 		return err

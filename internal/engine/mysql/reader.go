@@ -141,7 +141,8 @@ type handle struct {
 	forms   []form
 	columns []column
 	long    []int    // those of them that may be too long to be read with the row
-	by      []column // by which such a row is asked for again
+	by      []column // by which such a row is asked for again; none: it is refused
+	bound   int64    // bytes in those columns that a row may have to be read whole
 	key     string   // the column by which ranges are read
 	first   int64
 

@@ -91,7 +91,7 @@ func (driver) ByHand(d engine.HandDump) []string {
 		"new=" + engine.ShellQuote(engine.OnOneLine(d.Database+"_restored")),
 		"printf '%s' " + engine.ShellQuote(`CREATE DATABASE :"new"`+CreateOptions(d.Facts)+";") +
 			" | PGDATABASE=postgres " + client + " -v new=\"$new\"",
-		"export PGDATABASE=\"$new\"",
+		"export PGDATABASE=\"$new\" PGCLIENTENCODING=UTF8",
 	}
 	lines = append(lines, guard...)
 	if d.Owners {

@@ -1,0 +1,190 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
+)
+
+// TestAStalledServerIsNotWaitedForForEver: it holds the dump, its locks and the job's lease.
+func TestAStalledServerIsNotWaitedForForEver(t *testing.T) {
+	m := needMariaDB(t)
+	w := newWire(t, m)
+	dir := t.TempDir()
+	config := fmt.Sprintf("[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.k]\nfolder = "+
+		"\"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"bookings\"]\nserver = false\nlock_wait = \"1 s\"\n"+
+		"silence = \"1 s\"\n", w.port, testserver.Admin)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	for _, at := range []string{"FROM `posting`", "LOCK TABLES", "SHOW CREATE TABLE"} {
+		w.hear(func(_ int, query string) {
+			if strings.Contains(query, at) || at == "LOCK TABLES" && strings.Contains(query, "CONSISTENT SNAPSHOT") {
+				w.stalled.Store(true)
+			}
+		})
+		require.Contains(t, run(t, dir, 1, "dump", "j").stderr, "the server has said nothing for", at)
+		w.hear(nil)
+		w.stalled.Store(false)
+	}
+	quiet(t, onMariaDB(t, m))
+	run(t, dir, -1, "dump", "j")
+}
+
+// TestNobodyElseIsLocked: while the readers of a dump begin, those who read, and those who
+// write to other tables, go on; and so they do while somebody's long query runs.
+func TestNobodyElseIsLocked(t *testing.T) {
+	for _, p := range everyServer(t)[1:] {
+		t.Run(p.product, func(t *testing.T) {
+			m := p.server.(*testserver.MySQL)
+			freshMaria(t, m, "dumped", "other")
+			queryMaria(t, m, "", "CREATE DATABASE other")
+			queryMaria(t, m, "dumped", "CREATE TABLE t (id int PRIMARY KEY); INSERT INTO t VALUES (1)")
+			queryMaria(t, m, "other", "CREATE TABLE o (id int PRIMARY KEY); INSERT INTO o VALUES (1)")
+			db := m.Open("other")
+			defer db.Close()
+			held, err := db.Conn(context.Background())
+			require.NoError(t, err)
+			defer held.Close()
+			_, err = held.ExecContext(context.Background(), "START TRANSACTION; INSERT INTO o VALUES (50); SELECT * FROM dumped.t")
+			require.NoError(t, err)
+			w := newWire(t, m)
+			asked := 0
+			w.hear(func(_ int, query string) {
+				require.NotContains(t, query, "FLUSH TABLES")
+				if strings.Contains(query, "CONSISTENT SNAPSHOT") { // in the middle of it
+					queryMaria(t, m, "other", "INSERT INTO o VALUES ("+strconv.Itoa(100+asked)+")")
+					require.Equal(t, "1", queryMaria(t, m, "dumped", "SELECT id FROM t"))
+					asked++
+				}
+			})
+			dir := t.TempDir()
+			run(t, dir, -1, "dump", "--from", w.url(m.URL("dumped")), "--to", "keep", "--job", "j")
+			require.Positive(t, asked)
+		})
+	}
+}
+
+// TestThePositionIsTheMomentsInMySQL: what the server's own log has written to a table up to
+// the position of a dump is what the dump holds of it, under load on this table and on others.
+func TestThePositionIsTheMomentsInMySQL(t *testing.T) {
+	if noMySQL != nil {
+		t.Skip("no MySQL: ", noMySQL)
+	}
+	m := mysql
+	freshMaria(t, m, "moving", "moved")
+	queryMaria(t, m, "", "FLUSH BINARY LOGS")
+	queryMaria(t, m, "moving", "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE x (v int)")
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	done := make(chan error, 2)
+	for _, sql := range []string{"UPDATE moving.n SET v = v + 1", "CREATE TABLE IF NOT EXISTS roster.beside (v int); INSERT INTO " +
+		"roster.beside VALUES (1)"} {
+		go func() {
+			db := m.Open("")
+			defer db.Close()
+			var err error
+			for ctx.Err() == nil && err == nil {
+				_, err = db.Exec(sql)
+				time.Sleep(time.Millisecond)
+			}
+			done <- err
+		}()
+	}
+	dir := t.TempDir()
+	for range 5 {
+		path := lines(run(t, dir, -1, "dump", "--from", m.URL("moving"), "--to", "keep").stdout)[0]
+		run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "moved")
+		v := queryMaria(t, m, "moved", "SELECT v FROM n")
+		queryMaria(t, m, "", "DROP DATABASE moved")
+		at := result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
+		file, offset := at["file"].(string), int64(at["offset"].(float64))
+		first := queryMaria(t, m, "", "SHOW BINARY LOGS")
+		require.True(t, strings.HasPrefix(lines(first)[len(lines(first))-1], file), "one file is enough here")
+		count := 0
+		for _, event := range lines(queryMaria(t, m, "", "SHOW BINLOG EVENTS IN '"+file+"'")) {
+			fields := strings.Split(event, "|")
+			if len(fields) < 6 || fields[2] != "Table_map" { // a statement's text goes over several lines
+				continue
+			}
+			end, err := strconv.ParseInt(fields[4], 10, 64)
+			require.NoError(t, err)
+			if end <= offset && strings.Contains(fields[5], "(moving.n)") {
+				count++
+			}
+		}
+		require.Equal(t, v, strconv.Itoa(count-1), "each change, and the first row")
+		time.Sleep(10 * time.Millisecond)
+	}
+	stop()
+	require.NoError(t, <-done)
+	require.NoError(t, <-done)
+	queryMaria(t, m, "", "DROP TABLE roster.beside")
+}
+
+// TestWhatAUserMayNotSee: a server shows nothing of it, as if there were nothing.
+func TestWhatAUserMayNotSee(t *testing.T) {
+	for _, p := range everyServer(t)[1:] {
+		t.Run(p.product, func(t *testing.T) {
+			m := p.server.(*testserver.MySQL)
+			freshMaria(t, m, "hidden")
+			queryMaria(t, m, "hidden", "CREATE TABLE t (id int PRIMARY KEY); CREATE PROCEDURE p() SELECT 1; CREATE TRIGGER g "+
+				"BEFORE INSERT ON t FOR EACH ROW SET @x = 1")
+			queryMaria(t, m, "", "DROP USER IF EXISTS peeper; CREATE USER peeper; GRANT SELECT, SHOW VIEW, LOCK TABLES ON hidden.* TO peeper")
+			defer queryMaria(t, m, "", "DROP USER peeper")
+			url := strings.Replace(m.URL("hidden"), testserver.Admin, "peeper", 1)
+			dir := t.TempDir()
+			require.Contains(t, run(t, dir, 1, "dump", "--from", url, "--to", "keep").stderr,
+				"this user may not see the triggers, events, functions and procedures of hidden")
+			// What 'grants' prints is enough, on both products.
+			queryMaria(t, m, "", "DROP USER peeper")
+			sql := run(t, dir, 0, "grants", "--from", url).stdout
+			queryMaria(t, m, "", strings.ReplaceAll(strings.ReplaceAll(sql, "'localhost'", "'%'"), " IDENTIFIED BY '…'", ""))
+			o := run(t, dir, -1, "dump", "--from", url, "--to", "keep")
+			require.NotContains(t, o.stderr, "may not")
+			require.Regexp(t, `"objects":\{[^}]*"procedure":1[^}]*"trigger":1`, run(t, dir, 0, "show", "--json",
+				lines(o.stdout)[0]).stdout)
+		})
+	}
+}
+
+// TestRowsThatWouldTakeTooMuchMemory are refused by name, or come with a word of what to do.
+func TestRowsThatWouldTakeTooMuchMemory(t *testing.T) {
+	m := needMariaDB(t)
+	freshMaria(t, m, "wide", "wide2")
+	queryMaria(t, m, "", "SET GLOBAL max_allowed_packet = 67108864")
+	defer queryMaria(t, m, "", "SET GLOBAL max_allowed_packet = 16777216")
+	queryMaria(t, m, "wide", "CREATE TABLE t (b longblob); INSERT INTO t VALUES (repeat('x', 12000000))")
+	queryMaria(t, m, "wide", "UPDATE t SET b = concat(b, b)")
+	dir := t.TempDir()
+	path := lines(run(t, dir, -1, "dump", "--from", m.URL("wide"), "--to", "keep").stdout)[0]
+	queryMaria(t, m, "", "SET GLOBAL local_infile = 0")
+	defer queryMaria(t, m, "", "SET GLOBAL local_infile = 1")
+	require.Contains(t, run(t, dir, 1, "drill", path, "--to", m.URL("")).stderr, "SET GLOBAL local_infile = 1")
+	queryMaria(t, m, "wide", "UPDATE t SET b = concat(b, 'xxxxxxxxxx', left(b, 3000000))")
+	require.Contains(t, run(t, dir, 1, "dump", "--from", m.URL("wide"), "--to", "keep").stderr,
+		"a row of `t` has 25 MiB, and the table has no primary key")
+}
+
+// TestAClockThatWentBack: the newest dump is not the newest any more, and somebody must know.
+func TestAClockThatWentBack(t *testing.T) {
+	m := needMariaDB(t)
+	dir := t.TempDir()
+	run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep")
+	moment := result(t, dir, 0, "show", "adhoc", "--from", "keep")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)
+	require.NotContains(t, run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep").stderr, "clock")
+	queryMaria(t, m, "", "SET GLOBAL init_connect = 'SET timestamp = 1000000000'")
+	queryMaria(t, m, "", "CREATE OR REPLACE USER slow; GRANT SELECT, SHOW VIEW, TRIGGER, EVENT, LOCK TABLES ON *.* TO slow")
+	defer queryMaria(t, m, "", "SET GLOBAL init_connect = ''; DROP USER slow")
+	o := run(t, dir, -1, "dump", "--from", strings.Replace(m.URL("roster"), testserver.Admin, "slow", 1), "--to", "keep")
+	require.Regexp(t, "the server's clock is [0-9]+ .* behind the newest dump of this job", o.stderr)
+	require.NotEmpty(t, moment["moment"])
+}

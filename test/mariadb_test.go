@@ -491,7 +491,9 @@ func TestMariaDBLeastRights(t *testing.T) {
 		"CREATE OR REPLACE ROLE crew; CREATE OR REPLACE USER deckhand@localhost IDENTIFIED BY 'secret'; GRANT "+
 			"SELECT ON small.* TO crew; GRANT crew TO deckhand@localhost")
 	defer queryMaria(t, m, "", "DROP USER IF EXISTS deckhand@localhost; DROP ROLE IF EXISTS crew")
+	queryMaria(t, m, "", "GRANT SELECT ON small.* TO PUBLIC")
 	run(t, dir, -1, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
+	queryMaria(t, m, "", "REVOKE SELECT ON small.* FROM PUBLIC")
 	require.Empty(t, sh(t, dir, "zstd -dcq keep/all/+server/*/*.zst | grep -E \"'\\*[0-9A-F]{40}'\" || true"))
 	queryMaria(t, m, "", "DROP USER deckhand@localhost; DROP ROLE crew")
 	o = run(t, dir, 3, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
@@ -500,6 +502,30 @@ func TestMariaDBLeastRights(t *testing.T) {
 	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand@localhost"),
 		"GRANT `crew` TO `deckhand`@`localhost`")
 	require.Contains(t, queryMaria(t, m, "", "SHOW CREATE USER deckhand@localhost"), "ACCOUNT LOCK")
+	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR PUBLIC"), "GRANT SELECT ON `small`.* TO PUBLIC")
+	queryMaria(t, m, "", "REVOKE SELECT ON small.* FROM PUBLIC")
+}
+
+// TestMySQLUsers come back locked, with all that was said of them, and with their roles.
+func TestMySQLUsers(t *testing.T) {
+	if noMySQL != nil {
+		t.Skip("no MySQL: ", noMySQL)
+	}
+	m := mysql
+	drop := func() { queryMaria(t, m, "", "DROP USER IF EXISTS deckhand; DROP ROLE IF EXISTS crew") }
+	drop()
+	defer drop()
+	queryMaria(t, m, "", "CREATE ROLE crew; GRANT SELECT ON cargo.* TO crew; CREATE USER deckhand IDENTIFIED BY 'secret' COMMENT "+
+		"'it''s'; GRANT crew TO deckhand; ALTER USER deckhand DEFAULT ROLE crew")
+	dir := t.TempDir()
+	run(t, dir, -1, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
+	drop()
+	run(t, dir, -1, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
+	said := queryMaria(t, m, "", "SHOW CREATE USER deckhand")
+	require.Contains(t, said, "DEFAULT ROLE `crew`@`%`")
+	require.Contains(t, said, "ACCOUNT LOCK")
+	require.Contains(t, said, "it's")
+	require.NotContains(t, said, "caching_sha2_password' AS", "no password")
 }
 
 // TestDemoOnServers goes through the whole work on a server, and leaves nothing there.

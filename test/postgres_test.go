@@ -439,12 +439,17 @@ func TestPostgresServer(t *testing.T) {
 	for _, sql := range []string{`CREATE ROLE "Odd 'one" LOGIN PASSWORD 'tide' CONNECTION LIMIT 3 VALID UNTIL '2031-01-02'`, "CREATE ROLE crew NOINHERIT CREATEDB BYPASSRLS", `GRANT crew TO "Odd 'one" WITH ADMIN OPTION`,
 		`ALTER ROLE "Odd 'one" SET search_path = 'a b', public`, "COMMENT ON ROLE crew IS E'it''s\\n'",
 		"CREATE TABLESPACE hold LOCATION '" + space + "'", "ALTER DATABASE big OWNER TO crew",
-		`GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew"} {
+		`GRANT CREATE ON DATABASE big TO "Odd 'one"`, "GRANT SET ON PARAMETER work_mem TO crew",
+		"ALTER ROLE ALL SET idle_in_transaction_session_timeout = '9h'", "ALTER DATABASE big IS_TEMPLATE true"} {
 		query(t, old, "postgres", adapted(t, old, sql))
+	}
+	if version(t, old) >= 16 { // one membership, of several grantors
+		query(t, old, "postgres", "CREATE ROLE mate; CREATE ROLE bosun; GRANT crew TO bosun WITH ADMIN OPTION; GRANT crew TO mate; "+
+			"SET ROLE bosun; GRANT crew TO mate WITH INHERIT TRUE")
 	}
 	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
-		(SELECT string_agg(m.roleid::regrole::text || m.admin_option, ',') FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' ORDER BY 1`
+		(SELECT string_agg(m.roleid::regrole::text || m.admin_option || m.grantor::regrole, ',' ORDER BY m.grantor::regrole::text) FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' UNION ALL SELECT 'everybody', NULL, NULL, NULL, NULL, NULL, NULL, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = 0 AND setdatabase = 0), NULL, NULL, NULL ORDER BY 1`
 	dir := t.TempDir()
 	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = "+
 		"%q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\nworkers = "+
@@ -473,9 +478,28 @@ func TestPostgresServer(t *testing.T) {
 	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
 	run(t, dir, 0, "restore", "j/big", "--to", fresh.URL(""))
 	run(t, dir, 3, "restore", "j/+server", "--to", fresh.URL(""))
-	const owner = "SELECT datdba::regrole, ARRAY(SELECT unnest(datacl::text[]) ORDER BY 1) FROM pg_database WHERE " +
+	const owner = "SELECT datdba::regrole, datistemplate, ARRAY(SELECT unnest(datacl::text[]) ORDER BY 1) FROM pg_database WHERE " +
 		"datname = 'big'"
 	require.Equal(t, query(t, old, "postgres", owner), query(t, fresh, "postgres", owner))
+
+	// A database that lies elsewhere comes back there, or is named; rules of its order come along.
+	query(t, old, "postgres", "CREATE DATABASE spaced TABLESPACE hold")
+	query(t, old, "spaced", "CREATE TABLE t AS SELECT 1 AS n; CREATE INDEX ON t (n)")
+	path := lines(run(t, dir, -1, "dump", "--from", old.URL("spaced"), "--to", "spaced").stdout)[0]
+	run(t, dir, 0, "drill", path, "--to", old.URL(""))
+	run(t, dir, 0, "restore", path, "--to", old.URL(""), "--as", "spaced2")
+	const lies = "SELECT spcname FROM pg_tablespace s JOIN pg_database d ON d.dattablespace = s.oid WHERE datname = 'spaced2'"
+	require.Equal(t, "hold", query(t, old, "postgres", lies))
+	require.Contains(t, run(t, dir, 3, "restore", path, "--to", fresh.URL(""), "--as", "spaced2").stderr,
+		"the target has no tablespace hold that this user may use")
+	require.Contains(t, run(t, dir, 0, "drill", path, "--to", fresh.URL("")).stdout, "proven")
+	if version(t, old) >= 16 {
+		query(t, old, "postgres", "CREATE DATABASE ruled TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en' ICU_RULES '&a < g'")
+		path := lines(run(t, dir, -1, "dump", "--from", old.URL("ruled"), "--to", "spaced").stdout)[0]
+		run(t, dir, 0, "drill", path, "--to", fresh.URL(""))
+		run(t, dir, 0, "restore", path, "--to", fresh.URL(""))
+		require.Equal(t, "&a < g", query(t, fresh, "postgres", "SELECT daticurules FROM pg_database WHERE datname = 'ruled'"))
+	}
 
 	config = strings.Replace(config, "passwords = true", "server = false", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))

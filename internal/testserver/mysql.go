@@ -156,6 +156,9 @@ func (m *MySQL) URL(database string) string {
 	return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s", Admin, m.Port, database)
 }
 
+// Inside is a path as the server and its client see it.
+func (m *MySQL) Inside(path string) string { return m.seen(path) }
+
 // Client are the interactive client's words that reach the server as its administrator.
 func (m *MySQL) Client() []string {
 	words := []string{m.client, "--no-defaults", "--socket=" + m.seen(m.socket()), "--user=" + Admin}

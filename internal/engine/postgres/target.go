@@ -50,6 +50,8 @@ type target struct {
 	s    *source
 	spec engine.TargetSpec
 	work string
+
+	elsewhere bool // the database's own tablespace is not there
 }
 
 // lockObject is the object of a run's live lock.
@@ -76,7 +78,7 @@ func (t *target) create(ctx context.Context) error {
 		}
 		if there {
 			options += " TABLESPACE " + quote(space)
-		} else if t.spec.Warn != nil {
+		} else if t.elsewhere = true; t.spec.Warn != nil {
 			t.spec.Warn("the target has no tablespace " + space + " that this user may use: the database comes into the usual one")
 		}
 	}
@@ -182,7 +184,11 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 }
 
 func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
-	return t.s.snapshot(ctx, t.work, t.markName())
+	p, err := t.s.snapshot(ctx, t.work, t.markName())
+	if err == nil && t.elsewhere { // which is the target's doing
+		p.cat.Facts[factTablespace] = t.spec.Facts[factTablespace]
+	}
+	return p, err
 }
 
 // Finish gives the database its name and takes the mark off.

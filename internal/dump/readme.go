@@ -23,8 +23,8 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	}
 	o.count()
 	m := o.m
-	lines := driver.ByHand(engine.HandDump{Database: m.Database, Product: m.Source.Product, Facts: m.Facts(), Owners: owners,
-		Unpack: o.Compression.Unpack()})
+	lines := driver.ByHand(engine.HandDump{Database: m.Database, Product: m.Source.Product, Facts: m.Facts(),
+		Owners: owners, Unpack: o.Compression.Unpack()})
 	var b strings.Builder
 	what := "the database " + phrase.Clean(m.Database)
 	if m.Database == engine.ServerWide {

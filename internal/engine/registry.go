@@ -40,8 +40,8 @@ func Open(ctx context.Context, at Location) (Source, error) {
 		return nil, err
 	}
 	if at.CA != "" && at.TLS != "verify" {
-		return nil, fault.Wrong("ca-unused", "a file of certificates (ca) is given for %s, and tls is not \"verify\": nothing "+
-			"would be checked with it", at.Server).Advise("write tls = \"verify\", or leave ca out")
+		return nil, fault.Wrong("ca-unused", "a file of certificates (ca) is given for %s, and tls is not \"verify\": "+
+			"nothing would be checked with it", at.Server).Advise("write tls = \"verify\", or leave ca out")
 	}
 	return d.Open(ctx, at)
 }

@@ -45,3 +45,7 @@ CREATE SEQUENCE berths; -- mariadb
 CREATE TABLE two_numbers (a int DEFAULT nextval(berths), b int DEFAULT (nextval(berths) + 1), c int); -- mariadb
 CREATE VIEW numbered AS SELECT lastval(berths) AS n; -- mariadb
 CREATE PROCEDURE said() SELECT 'DELIMITER //', 'it''s';
+SET character_set_client = latin1;
+CREATE VIEW by_client AS SELECT 'x' AS c;
+CREATE PROCEDURE by_client() SELECT 'x';
+SET character_set_client = utf8mb4;

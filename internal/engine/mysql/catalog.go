@@ -70,8 +70,8 @@ func (r *catalogReader) facts(ctx context.Context) (map[string]string, error) {
 	if options, err := r.readOnly(ctx); err != nil {
 		return nil, err
 	} else if options {
-		r.warns = append(r.warns, "the database is read only on the server: that is not carried; say it again after a restore "+
-			"(ALTER DATABASE … READ ONLY = 1)")
+		r.warns = append(r.warns, "the database is read only on the server: that is not carried; say it again after a "+
+			"restore (ALTER DATABASE … READ ONLY = 1)")
 	}
 	f := map[string]string{"charset": rows[0][0], "collation": rows[0][1]}
 	if rows[0][2] != "" {
@@ -137,21 +137,31 @@ func (r *catalogReader) sequences(ctx context.Context) error {
 // definer finds the user that an object acts as.
 var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))?)")
 
-// acting fills in whose rights an object has, and the settings that it was made with.
-func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone string) engine.Object {
+// acted are the settings that code was made with.
+type acted struct{ mode, collation, client, zone string }
+
+// acting fills in whose rights an object has, and the settings that it was made with. Text that
+// says the same in every character set is sent in the one of its maker's client.
+func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.Object {
 	o.SelfNamed = r.selfName.MatchString(create)
 	// MySQL keeps the semicolon that ended the statement, if there was one. A comment at the end
 	// would hide the mark that ends it.
 	create = strings.TrimRight(create, "; \t\r\n")
-	if last := create[strings.LastIndexByte(create, '\n')+1:]; strings.Contains(last, "--") || strings.Contains(last, "#") {
+	last := create[strings.LastIndexByte(create, '\n')+1:]
+	if strings.Contains(last, "--") || strings.Contains(last, "#") {
 		create += "\n"
 	}
-	set := "SET sql_mode = " + literal(mode)
-	if collation != "" {
-		set += ", collation_connection = " + literal(collation)
+	set, back := "SET sql_mode = "+literal(by.mode), ""
+	if by.collation != "" {
+		set += ", collation_connection = " + literal(by.collation)
 	}
-	if zone != "" {
-		set += ", time_zone = " + literal(zone)
+	if by.zone != "" {
+		set += ", time_zone = " + literal(by.zone)
+	}
+	if word.MatchString(by.client) && !strings.HasPrefix(by.client, "utf8") && !wide(by.client) &&
+		!strings.ContainsFunc(create, func(c rune) bool { return c >= 0x80 }) {
+		set += ", character_set_client = " + by.client
+		back = "SET character_set_client = utf8mb4;\n"
 	}
 	if m := definer.FindStringSubmatch(create); m != nil {
 		o.Definer = m[0]
@@ -162,7 +172,7 @@ func (r *catalogReader) acting(o engine.Object, create, mode, collation, zone st
 	for strings.Contains(create, mark) {
 		mark += "/"
 	}
-	o.SQL = set + ";\ndelimiter " + mark + "\n" + create + mark + "\ndelimiter ;\n"
+	o.SQL = set + ";\ndelimiter " + mark + "\n" + create + mark + "\ndelimiter ;\n" + back
 	return o
 }
 
@@ -181,7 +191,7 @@ func (r *catalogReader) libraries(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(r.acting(engine.Object{Kind: "library", Name: quote(row[0]), Section: engine.Finish}, sql, row[1], "", ""))
+		r.add(r.acting(engine.Object{Kind: "library", Name: quote(row[0]), Section: engine.Finish}, sql, acted{mode: row[1]}))
 	}
 	return nil
 }
@@ -189,7 +199,7 @@ func (r *catalogReader) libraries(ctx context.Context) error {
 // routines are functions, procedures and packages. Their bodies are not looked at when
 // they are made, so their order does not matter.
 func (r *catalogReader) routines(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, `SELECT routine_type, routine_name, sql_mode, collation_connection FROM
+	rows, err := r.c.rows(ctx, `SELECT routine_type, routine_name, sql_mode, collation_connection, character_set_client FROM
 		information_schema.routines
 		WHERE routine_schema = database() AND routine_type IN ('FUNCTION', 'PROCEDURE', 'PACKAGE', 'PACKAGE BODY')
 			ORDER BY routine_type = 'PACKAGE BODY', 1, 2`)
@@ -202,7 +212,7 @@ func (r *catalogReader) routines(ctx context.Context) error {
 			return err
 		}
 		r.add(r.acting(engine.Object{Kind: strings.ToLower(row[0]), Name: quote(row[1]), Section: engine.Finish}, sql,
-			row[2], row[3], ""))
+			acted{mode: row[2], collation: row[3], client: row[4]}))
 	}
 	return nil
 }
@@ -233,12 +243,13 @@ func (r *catalogReader) views(ctx context.Context) error {
 		text[quote(row[0])] = sql
 		if why != "" {
 			r.warns = append(r.warns, fmt.Sprintf("the view %s is broken on the server, and is dumped so: %s", row[0], why))
-			bad = append(bad, r.acting(engine.Object{Kind: "view", Name: quote(row[0])}, sql, "", facts[3], ""))
+			bad = append(bad, r.acting(engine.Object{Kind: "view", Name: quote(row[0])}, sql,
+				acted{collation: facts[3], client: facts[2]}))
 			continue
 		}
 		names = append(names, quote(row[0]))
 		object[quote(row[0])] = r.acting(engine.Object{Kind: "view", Name: quote(row[0]), Section: engine.Finish},
-			sql, "", facts[3], "")
+			sql, acted{collation: facts[3], client: facts[2]})
 	}
 	known := map[string]string{}
 	for _, o := range r.objects {
@@ -293,7 +304,7 @@ func (r *catalogReader) has(name string) bool {
 
 // triggers come in the order in which they fire.
 func (r *catalogReader) triggers(ctx context.Context) error {
-	rows, err := r.c.rows(ctx, `SELECT trigger_name, event_object_table, sql_mode, collation_connection FROM
+	rows, err := r.c.rows(ctx, `SELECT trigger_name, event_object_table, sql_mode, collation_connection, character_set_client FROM
 		information_schema.triggers
 		WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order`)
 	if err != nil {
@@ -305,7 +316,8 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 			return err
 		}
 		r.add(r.acting(engine.Object{Kind: "trigger", Name: quote(row[0]), Table: quote(row[1]),
-			Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql, row[2], row[3], ""))
+			Needs: []string{"table " + quote(row[1])}, Section: engine.Finish}, sql,
+			acted{mode: row[2], collation: row[3], client: row[4]}))
 	}
 	return nil
 }
@@ -313,7 +325,7 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 // events act by themselves: a drill leaves them out.
 func (r *catalogReader) events(ctx context.Context) error {
 	rows, err := r.c.rows(ctx,
-		"SELECT event_name, sql_mode, collation_connection, time_zone FROM information_schema.events WHERE "+
+		"SELECT event_name, sql_mode, collation_connection, time_zone, character_set_client FROM information_schema.events WHERE "+
 			"event_schema = database() ORDER BY 1")
 	if err != nil {
 		return err
@@ -323,8 +335,8 @@ func (r *catalogReader) events(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		r.add(r.acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql, row[1], row[2],
-			row[3]))
+		r.add(r.acting(engine.Object{Kind: "event", Name: quote(row[0]), Section: engine.Active}, sql,
+			acted{mode: row[1], collation: row[2], zone: row[3], client: row[4]}))
 	}
 	return nil
 }

@@ -24,8 +24,8 @@ func (r *catalogReader) texts(ctx context.Context, t *table) error {
 		return nil
 	}
 	at := " WHERE table_schema = database() AND table_name = " + literal(t.name)
-	rows, err := r.c.rows(ctx, "SELECT concat('`', replace(column_name, '`', '``'), '`'), concat(coalesce(column_default, "+
-		"''), coalesce(generation_expression, '')) FROM information_schema.columns"+at+
+	rows, err := r.c.rows(ctx, "SELECT concat('`', replace(column_name, '`', '``'), '`'), "+
+		"concat(coalesce(column_default, ''), coalesce(generation_expression, '')) FROM information_schema.columns"+at+
 		" UNION ALL SELECT concat('KEY `', replace(index_name, '`', '``'), '`'), group_concat(expression ORDER BY "+
 		"seq_in_index SEPARATOR ' ') FROM information_schema.statistics"+at+" GROUP BY index_name"+
 		" UNION ALL SELECT concat('CONSTRAINT `', replace(constraint_name, '`', '``'), '`'), check_clause FROM "+

@@ -65,12 +65,12 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		}
 	}
 	for _, row := range rows {
-		name := quote(row[0])
+		name, roles := quote(row[0]), ""
 		o := engine.Object{Kind: "role", Name: name, Section: engine.Schema, SQL: "CREATE ROLE IF NOT EXISTS " +
 			name + ";\n"}
 		if row[2] != "Y" {
 			name += "@" + quote(row[1])
-			if o, err = r.user(ctx, name, passwords); err != nil {
+			if o, roles, err = r.user(ctx, name, passwords); err != nil {
 				return err
 			}
 		}
@@ -83,10 +83,8 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		for _, g := range grants {
 			sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
 		}
-		if m := roleOf.FindStringSubmatch(o.SQL); m != nil {
-			o.SQL = strings.Replace(o.SQL, m[0], "", 1)
-			r.objects[len(r.objects)-1] = o
-			sql.WriteString("SET DEFAULT ROLE " + m[1] + " TO " + name + ";\n")
+		if roles != "" {
+			sql.WriteString("SET DEFAULT ROLE " + roles + " TO " + name + ";\n")
 		}
 		r.add(engine.Object{Kind: "grants", Name: name, Section: engine.Finish, Rule: true, Needs: []string{o.ID()},
 			SQL: sql.String()})
@@ -116,12 +114,18 @@ func (r *catalogReader) everybody(ctx context.Context) error {
 // are granted.
 var roleOf = regexp.MustCompile(" DEFAULT ROLE ((?:`(?:[^`]|``)*`@`(?:[^`]|``)*`,?)+)")
 
-func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (engine.Object, error) {
-	o := engine.Object{Kind: "user", Name: name, Section: engine.Schema}
+// user makes a user; the default roles are for later.
+func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (o engine.Object, roles string,
+	err error) {
+	o = engine.Object{Kind: "user", Name: name, Section: engine.Schema}
 	sql, err := r.c.value(ctx, "SHOW CREATE USER "+name)
 	if err != nil {
-		return o, err
+		return o, "", err
 	}
+	if m := roleOf.FindStringSubmatch(sql); m != nil {
+		sql, roles = strings.Replace(sql, m[0], "", 1), m[1]
+	}
+	locked := strings.Contains(sql, " ACCOUNT LOCK") // as MySQL's roles are
 	sql = strings.Replace(sql, "CREATE USER ", "CREATE USER IF NOT EXISTS ", 1)
 	socket := strings.Contains(sql, "IDENTIFIED VIA unix_socket") && !strings.Contains(sql, "USING")
 	if m := secret.FindString(sql); m != "" && !passwords && !socket {
@@ -141,6 +145,9 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 		o.Note = fmt.Sprintf("was made locked, if it was missing, since passwords are not part of the dump: ALTER "+
 			"USER %s IDENTIFIED BY '…' ACCOUNT UNLOCK", name)
 	}
+	if locked {
+		o.Note = ""
+	}
 	o.SQL = sql + ";\n"
-	return o, nil
+	return o, roles, nil
 }

@@ -57,7 +57,8 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return err
 		}
 		if t.space {
-			r.warns = append(r.warns, "the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of its own")
+			r.warns = append(r.warns, "the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of "+
+				"its own")
 		}
 		if strings.EqualFold(t.engine, "MRG_MyISAM") { // it has no rows of its own, and needs those that have
 			unions = append(unions, t)
@@ -85,7 +86,8 @@ func (r *catalogReader) typedJSON(ctx context.Context, t *table) error {
 		if c.kind == "json" && !r.s.maria && !c.generated {
 			q := quote(c.name)
 			names = append(names, q)
-			tests = append(tests, fmt.Sprintf("json_storage_size(%s) <> json_storage_size(CAST(CAST(%s AS CHAR) AS JSON))", q, q))
+			tests = append(tests, fmt.Sprintf("json_storage_size(%[1]s) <> "+
+				"json_storage_size(CAST(CAST(%[1]s AS CHAR) AS JSON))", q))
 		}
 	}
 	if len(tests) == 0 {
@@ -206,8 +208,8 @@ func explicit(item string) string {
 		}
 	}
 	m := typed.FindStringSubmatchIndex(item)
-	if m == nil || item[m[2]:m[3]] != "json" || strings.Contains(said, " DEFAULT ") || strings.Contains(said, " NOT NULL") ||
-		strings.Contains(said, " GENERATED ") {
+	if m == nil || item[m[2]:m[3]] != "json" || strings.Contains(said, " DEFAULT ") ||
+		strings.Contains(said, " NOT NULL") || strings.Contains(said, " GENERATED ") {
 		return item
 	}
 	if at := strings.Index(said, " COMMENT "); at > 0 {

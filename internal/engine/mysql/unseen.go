@@ -39,8 +39,8 @@ func (r *catalogReader) seen(ctx context.Context) error {
 	if len(hidden) == 0 {
 		return nil
 	}
-	return fault.New(engine.RightsMissing, nil, "this user may not see the %s of %s: if there are any, they would be missing",
-		strings.Join(hidden, ", "), r.database).Advise("'grainkeep grants' prints what is needed")
+	return fault.New(engine.RightsMissing, nil,
+		"this user may not see the %s of %s: if there are any, they would be missing", strings.Join(hidden, ", "), r.database).Advise("'grainkeep grants' prints what is needed")
 }
 
 // seesRoutines says whether a user sees the bodies of all routines.

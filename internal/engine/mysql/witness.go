@@ -38,13 +38,14 @@ type listedColumn struct {
 
 // listedColumns asks the server's information tables for the columns of all tables, or of
 // one, by table.
-func (s *source) listedColumns(ctx context.Context, c *conn, database, table string) (map[string][]listedColumn, error) {
+func (s *source) listedColumns(ctx context.Context, c *conn, database, table string) (map[string][]listedColumn,
+	error) {
 	one := ""
 	if table != "" {
 		one = " AND table_name = _utf8mb4" + literal(table)
 	}
-	rows, err := c.rows(ctx, "SELECT table_name, column_name, concat(column_type, if(is_nullable = 'NO', ' not null', ''), "+
-		"coalesce(concat(' default ', column_default), ''), ' ', extra, ' ', coalesce(collation_name, ''), ' ', "+
+	rows, err := c.rows(ctx, "SELECT table_name, column_name, concat(column_type, "+
+		"if(is_nullable = 'NO', ' not null', ''), coalesce(concat(' default ', column_default), ''), ' ', extra, ' ', coalesce(collation_name, ''), ' ', "+
 		"coalesce(generation_expression, ''), ' ', column_comment), data_type, coalesce(generation_expression, '') "+
 		"FROM information_schema.columns WHERE table_schema = _utf8mb4"+literal(database)+one+
 		" ORDER BY table_name, ordinal_position")
@@ -92,13 +93,16 @@ func (r *reader) Witness(ctx context.Context, t *engine.Table, sample int64) (en
 			sums = append(sums, digestOf(c.name, c.kind))
 		}
 	}
-	at := "table_schema = _utf8mb4" + literal(r.p.database) + " AND table_name = _utf8mb4" + literal(t.Name)
-	w.Holds, err = r.c.value(ctx, "SELECT concat((SELECT count(DISTINCT index_name) FROM information_schema.statistics "+
-		"WHERE "+at+"), ' indexes, ', (SELECT count(*) FROM information_schema.table_constraints WHERE "+at+
-		" AND constraint_type <> 'FOREIGN KEY') + (SELECT count(*) FROM information_schema.referential_constraints "+
-		"WHERE constraint_schema = unique_constraint_schema AND constraint_schema = _utf8mb4"+literal(r.p.database)+
-		" AND table_name = _utf8mb4"+literal(t.Name)+"), ' constraints, ', (SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = _utf8mb4"+
-		literal(r.p.database)+" AND event_object_table = _utf8mb4"+literal(t.Name)+"), ' triggers')")
+	database, table := "_utf8mb4"+literal(r.p.database), "_utf8mb4"+literal(t.Name)
+	at := "table_schema = " + database + " AND table_name = " + table
+	// Foreign keys to other databases are left out of drills.
+	w.Holds, err = r.c.value(ctx, fmt.Sprintf("SELECT concat("+
+		"(SELECT count(DISTINCT index_name) FROM information_schema.statistics WHERE %[1]s), ' indexes, ', "+
+		"(SELECT count(*) FROM information_schema.table_constraints WHERE %[1]s AND constraint_type <> 'FOREIGN KEY') + "+
+		"(SELECT count(*) FROM information_schema.referential_constraints WHERE constraint_schema = %[2]s AND "+
+		"unique_constraint_schema = %[2]s AND table_name = %[3]s), ' constraints, ', "+
+		"(SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = %[2]s AND "+
+		"event_object_table = %[3]s), ' triggers')", at, database, table))
 	h := t.Handle.(*handle)
 	if err != nil || sample == 0 || h.outside || len(sums) == 0 {
 		return w, err

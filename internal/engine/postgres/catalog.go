@@ -86,7 +86,8 @@ func laterThanExtension(row, class, oid string) string {
 }
 
 // changedByHand says of a row about a thing of an extension's whether somebody wrote it, if
-// need be later in the transaction that made the extension. To take an extension's last words for somebody's does no harm.
+// need be later in the transaction that made the extension. To take an extension's last words
+// for somebody's does no harm.
 func changedByHand(row, class, oid string) string {
 	return fmt.Sprintf(`%[1]s.cmin::text::bigint > coalesce((SELECT max(x.cmin::text::bigint) FROM pg_depend x
 		WHERE x.deptype = 'e' AND x.xmin = %[1]s.xmin AND x.refobjid = (SELECT y.refobjid FROM pg_depend y
@@ -100,7 +101,7 @@ type catalogReader struct {
 	helper       string              // a schema's name that nobody else has
 	ownPath      string              // the search path that the database has of its own
 	loose        map[key]bool        // functions that rely on whatever search path there is
-	careful      map[string][]uint32 // tables that call functions when a row comes: themselves, and what they are partitions of
+	careful      map[string][]uint32 // tables where a row may call functions, and what they are partitions of
 	nodes        map[key]*node
 	alias        map[key]key // objects that stand for another: a row type for its table
 	extra        []*node     // nodes without an address of their own

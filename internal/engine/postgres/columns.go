@@ -86,7 +86,8 @@ func (r *catalogReader) columns(ctx context.Context, tables map[uint32]*table) e
 				c.retyped = "ALTER SEQUENCE " + q.Name + " AS " + q.Type + " " + q.bounds + ";\n"
 			}
 			if q.unlogged != t.Unlogged {
-				c.retyped += "ALTER SEQUENCE " + q.Name + map[bool]string{true: " SET UNLOGGED;\n", false: " SET LOGGED;\n"}[q.unlogged]
+				word := map[bool]string{true: "UNLOGGED", false: "LOGGED"}[q.unlogged]
+				c.retyped += "ALTER SEQUENCE " + q.Name + " SET " + word + ";\n"
 			}
 		}
 		t.columns = append(t.columns, c)

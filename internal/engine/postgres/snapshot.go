@@ -195,8 +195,8 @@ func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
 		return fault.New("rights-missing", nil, "%s", pg.Message).
 			Advise("'grainkeep grants' prints the SQL that gives this user what a dump needs")
 	case "53200":
-		return fault.New("locks-short", nil, "the server has no room to lock the %d tables of %s: %s", len(tables), p.database,
-			pg.Message).Advise("raise max_locks_per_transaction there, and restart it")
+		return fault.New("locks-short", nil, "the server has no room to lock the %d tables of %s: %s", len(tables),
+			p.database, pg.Message).Advise("raise max_locks_per_transaction there, and restart it")
 	}
 	return err
 }

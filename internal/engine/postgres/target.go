@@ -79,7 +79,8 @@ func (t *target) create(ctx context.Context) error {
 		if there {
 			options += " TABLESPACE " + quote(space)
 		} else if t.elsewhere = true; t.spec.Warn != nil {
-			t.spec.Warn("the target has no tablespace " + space + " that this user may use: the database comes into the usual one")
+			t.spec.Warn("the target has no tablespace " + space + " that this user may use: the database comes into " +
+				"the usual one")
 		}
 	}
 	if _, err := t.s.home.Exec(ctx, "CREATE DATABASE "+quote(t.work)+options); err != nil {

@@ -27,8 +27,8 @@ var mutants = map[string][]change{
 	},
 	"a definition that lacks something": {
 		{"internal/engine/postgres/columns.go", "	case !n.Set || n.Unvalidated:", "	case true:"},
-		{"internal/engine/mysql/tables.go", "			item = explicit(item)\n",
-			"			item = strings.Replace(explicit(item), \" NOT NULL\", \"\", 1)\n"},
+		{"internal/engine/mysql/tables.go", "			for _, f := range []string{\"nextval(\"",
+			"			item = strings.Replace(item, \" NOT NULL\", \"\", 1)\n			for _, f := range []string{\"nextval(\""},
 		{"internal/engine/sqlite/catalog.go", "	if openComment(sql) {",
 			"	sql = strings.Replace(sql, \" NOT NULL\", \"\", 1)\n	if openComment(sql) {"},
 	},

@@ -485,7 +485,7 @@ func TestPostgresServer(t *testing.T) {
 	// A database that lies elsewhere comes back there, or is named; rules of its order come along.
 	query(t, old, "postgres", "CREATE DATABASE spaced TABLESPACE hold")
 	query(t, old, "spaced", "CREATE TABLE t AS SELECT 1 AS n; CREATE INDEX ON t (n)")
-	path := lines(run(t, dir, -1, "dump", "--from", old.URL("spaced"), "--to", "spaced").stdout)[0]
+	path := lines(run(t, dir, -1, "dump", "--from", old.URL("spaced"), "--to", "./spaced").stdout)[0]
 	run(t, dir, 0, "drill", path, "--to", old.URL(""))
 	run(t, dir, 0, "restore", path, "--to", old.URL(""), "--as", "spaced2")
 	const lies = "SELECT spcname FROM pg_tablespace s JOIN pg_database d ON d.dattablespace = s.oid WHERE datname = 'spaced2'"
@@ -495,13 +495,13 @@ func TestPostgresServer(t *testing.T) {
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", fresh.URL("")).stdout, "proven")
 	if version(t, old) >= 16 {
 		query(t, old, "postgres", "CREATE DATABASE ruled TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en' ICU_RULES '&a < g'")
-		path := lines(run(t, dir, -1, "dump", "--from", old.URL("ruled"), "--to", "spaced").stdout)[0]
+		path := lines(run(t, dir, -1, "dump", "--from", old.URL("ruled"), "--to", "./spaced").stdout)[0]
 		run(t, dir, 0, "drill", path, "--to", fresh.URL(""))
 		run(t, dir, 0, "restore", path, "--to", fresh.URL(""))
 		require.Equal(t, "&a < g", query(t, fresh, "postgres", "SELECT daticurules FROM pg_database WHERE datname = 'ruled'"))
 	}
 
-	config = strings.Replace(config, "passwords = true", "server = false", 1)
+	config = strings.Replace(config, "passwords = true", "server = false\ndatabases = [\"big\"]", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
 	require.Len(t, lines(run(t, dir, -1, "dump", "j").stdout), 1)
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"grainkeep/internal/chain"
@@ -14,6 +15,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/restore"
 	"grainkeep/internal/scratch"
@@ -162,6 +164,7 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 	from := of.Manifest.Source
 	c := &comparison{d: of, snap: snap, out: out, proof: proof,
 		sameSeries: series(from.Product, from.Version) == series(proof.Product, proof.Version)}
+	c.old = !slices.ContainsFunc(of.Manifest.Tables(), func(t manifest.Table) bool { return t.Witness != nil })
 	if !c.sameSeries {
 		proof.NotTested = append(proof.NotTested, fmt.Sprintf("the wording of definitions (dumped from %s %s, "+
 			"drilled on %s)", from.Product, from.Version, proof.Version))

@@ -53,7 +53,7 @@ func (r *catalogReader) brokenViews(views []engine.Object, text map[string]strin
 			if other == "" {
 				other = table
 			}
-			of := regexp.MustCompile(regexp.QuoteMeta(other) + "\\.(`(?:[^`]|``)*`)")
+			of := regexp.MustCompile(asIs(other) + "\\.(`(?:[^`]|``)*`)")
 			for _, c := range of.FindAllStringSubmatch(text[v.Name], -1) {
 				if !slices.Contains(columns[table], c[1]) {
 					columns[table] = append(columns[table], c[1])

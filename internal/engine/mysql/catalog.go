@@ -34,7 +34,7 @@ func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
 	if err := r.seen(ctx); err != nil {
 		return nil, err
 	}
-	r.selfName = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + regexp.QuoteMeta(r.database) + "`?\\s*\\.")
+	r.selfName = regexp.MustCompile("(?i)(?:^|[^\\w`])`?" + asIs(r.database) + "`?\\s*\\.")
 	for _, step := range []struct {
 		what string
 		read func(context.Context) error
@@ -172,7 +172,11 @@ func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.
 	for strings.Contains(create, mark) {
 		mark += "/"
 	}
-	o.SQL = set + ";\ndelimiter " + mark + "\n" + create + mark + "\ndelimiter ;\n" + back
+	word := "DELIMITER"
+	if !r.s.maria { // its client knows it in small letters only, where it is told not to look at characters
+		word = "delimiter"
+	}
+	o.SQL = set + ";\n" + word + " " + mark + "\n" + create + mark + "\n" + word + " ;\n" + back
 	return o
 }
 
@@ -290,11 +294,14 @@ func (r *catalogReader) views(ctx context.Context) error {
 // to mean the old database.
 func (r *catalogReader) unnamed(sql string) string {
 	own := quote(r.database)
-	if regexp.MustCompile("` "+regexp.QuoteMeta(own)+"(?:[^.]|$)").MatchString(sql) || r.has(own) {
+	if regexp.MustCompile("` "+asIs(own)+"(?:[^.]|$)").MatchString(sql) || r.has(own) {
 		return sql // it stands for a table too
 	}
 	return replaceWords(sql, own+".", "")
 }
+
+// asIs is a name as a part of a regular expression, which no name can break.
+func asIs(name string) string { return regexp.QuoteMeta(strings.ToValidUTF8(name, "\ufffd")) }
 
 // has says whether there is a table or view of a name.
 func (r *catalogReader) has(name string) bool {

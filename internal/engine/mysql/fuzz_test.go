@@ -33,6 +33,7 @@ func FuzzDefinition(f *testing.F) {
 		"ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
 	f.Add("DELIMITER ;;\nCREATE TRIGGER x BEGIN END;;\nDELIMITER ;\nSET a;\n")
 	f.Add("DELIMITER x\n DELIMITER ;") // no end
+	f.Add("DELIMITER \xe70")
 	f.Fuzz(func(t *testing.T, sql string) {
 		rest := sql
 		for _, s := range statements(sql) {

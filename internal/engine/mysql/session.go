@@ -63,18 +63,15 @@ func statements(sql string) (list []string) {
 			return list
 		}
 		mark, body, _ := strings.Cut(rest, "\n")
-		one, after := body, ""
-		if end := regexp.MustCompile(regexp.QuoteMeta(mark) + "\n(?i:delimiter) ;\n").FindStringIndex(body); end != nil {
-			one, after = body[:end[0]], body[end[1]:]
-		}
+		word := sql[at[0] : at[1]-1] // as it was written here
+		one, after, _ := strings.Cut(body, mark+"\n"+word+" ;\n")
 		list = append(list, one)
 		sql = after
 	}
 	return list
 }
 
-// delimiting is the client's command at the beginning of a line. (MySQL's client knows it in
-// small letters only, where it is told not to look at characters.)
+// delimiting is the client's command at the beginning of a line.
 var delimiting = regexp.MustCompile("(?m)^(?i:delimiter) ")
 
 // Load loads a data file in one transaction.

@@ -43,6 +43,9 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return err
 		}
 		t, err := parse(sql, r.database)
+		if err == nil && !r.s.maria {
+			t.explicit()
+		}
 		if err == nil {
 			err = t.agree(columns[listed.name])
 		}
@@ -188,7 +191,6 @@ func parse(sql, database string) (*table, error) {
 				continue
 			}
 		case strings.HasPrefix(item, "`"):
-			item = explicit(item)
 			for _, f := range []string{"nextval(", "lastval("} {
 				item = replaceWords(item, f+quote(database)+".", f)
 			}
@@ -196,6 +198,15 @@ func parse(sql, database string) (*table, error) {
 		t.inside = append(t.inside, item)
 	}
 	return t, nil
+}
+
+// explicit says of all columns what MySQL leaves out at one time and says at another.
+func (t *table) explicit() {
+	for i, item := range t.inside {
+		if strings.HasPrefix(item, "`") {
+			t.inside[i] = explicit(item)
+		}
+	}
 }
 
 // explicit says of a column what the server leaves out at one time and says at another.

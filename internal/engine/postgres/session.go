@@ -143,7 +143,7 @@ func copyStatement(in *bufio.Reader) (statement, settings string, err error) {
 		if err == nil && sql.Len() > maxHead {
 			err = errors.New("it has no end")
 		}
-		if err == io.EOF && sql.Len() == 0 { // large objects that are all empty
+		if err == io.EOF && line == "" && sql.Len() == 0 { // large objects that are all empty
 			return "", encoding + path, nil
 		}
 		if err != nil {

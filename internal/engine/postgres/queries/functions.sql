@@ -3,7 +3,7 @@
 SELECT
     p.oid,
     p.prokind::text AS kind,
-    {{routine}} AS name,
+    (pg_identify_object('pg_proc'::regclass, p.oid, 0)).identity AS name,
     pg_get_functiondef(p.oid) AS def,
     {{template "parsed body"}} AS body,
     l.lanname NOT IN ('c', 'internal') AND {{template "parsed body"}} IS NULL

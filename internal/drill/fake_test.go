@@ -20,6 +20,11 @@ type fake struct {
 	discarded int
 	finished  int
 	extra     int64 // rows that a load tells beyond those that it takes
+
+	product, version string
+	clock            time.Time
+	blind            func(row string) string // what reading makes of a row, each time
+	once             map[string]bool         // errors of fail that happen once
 }
 
 type fakeDB struct {
@@ -59,7 +64,7 @@ func (fakeDriver) Grants(engine.Location, engine.Purpose, []string) (string, err
 func (fakeDriver) ByHand(engine.HandDump) []string { return []string{"true"} }
 
 func (f *fake) Describe(context.Context) (engine.Server, error) {
-	return engine.Server{Product: "Fake", Version: "1"}, nil
+	return engine.Server{Product: f.product, Version: f.version, Clock: f.clock}, nil
 }
 func (f *fake) Pin(context.Context, []string, string) error { return nil }
 
@@ -100,6 +105,9 @@ func (s *fakeSnap) Ask(_ context.Context, sql string) (string, error) {
 }
 func (s *fakeSnap) Read(_ context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
 	for _, r := range s.db.tables[t.ID] {
+		if s.f.blind != nil {
+			r = s.f.blind(r)
+		}
 		if err := to.Row([]byte(r), false); err != nil {
 			return err
 		}
@@ -163,6 +171,9 @@ func (s *fakeSession) Exec(_ context.Context, sql string) error {
 	for _, o := range s.t.f.databases["a"].objects {
 		if o.SQL == sql {
 			if err := s.t.f.fail["exec "+o.ID()]; err != nil {
+				if s.t.f.once[o.ID()] {
+					delete(s.t.f.fail, "exec "+o.ID())
+				}
 				return err
 			}
 			s.t.db.objects = append(s.t.db.objects, o)
@@ -190,7 +201,7 @@ func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (in
 }
 
 func newWorld() *fake {
-	return &fake{fail: map[string]error{}, databases: map[string]*fakeDB{
+	return &fake{product: "Fake", version: "1.2.3", once: map[string]bool{}, fail: map[string]error{}, databases: map[string]*fakeDB{
 		"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"},
 			tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
 			objects: []engine.Object{

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
+	"grainkeep/internal/fault"
 )
 
 func TestFingerprint(t *testing.T) {
@@ -75,6 +77,33 @@ func (w *wide) Read(_ context.Context, _ *engine.Table, _ engine.Part, to engine
 		w.seen(i)
 	}
 	return nil
+}
+
+// silent is a server that says nothing any more after some rows.
+type silent struct{ wide }
+
+func (s *silent) Reader(context.Context) (engine.Reader, error) { return s, nil }
+func (s *silent) Read(ctx context.Context, _ *engine.Table, _ engine.Part, to engine.Rows) error {
+	for range 10 {
+		if err := to.Row([]byte("x"), false); err != nil {
+			return err
+		}
+	}
+	<-ctx.Done()
+	return context.Cause(ctx)
+}
+
+func TestNobodyWaitsForASilentServer(t *testing.T) {
+	s := &silent{wide{t: engine.Table{ID: "t"}}}
+	_, err := Scan(context.Background(), Scanning{Snapshot: s, Catalog: s.Catalog(), Meter: &event.Meter{},
+		Samples: func(int) int64 { return 0 }, Silence: 20 * time.Millisecond})
+	require.True(t, fault.HasCode(err, "server-silent"))
+	err = Within(context.Background(), time.Millisecond, func(ctx context.Context) error {
+		<-ctx.Done()
+		return ctx.Err()
+	})
+	require.True(t, fault.HasCode(err, "server-silent"))
+	require.NoError(t, Within(context.Background(), time.Minute, func(context.Context) error { return nil }))
 }
 
 // TestWhatIsExpectedIsLearnt: the time left comes from it.

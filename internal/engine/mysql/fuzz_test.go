@@ -41,6 +41,8 @@ func FuzzDefinition(f *testing.F) {
 			require.GreaterOrEqual(t, at, 0, "statements are the script's own text, in its order")
 			rest = rest[at+len(s):]
 		}
+		withTexts(sql, sql)
+		require.Equal(t, explicit(sql), explicit(explicit(sql)))
 		if parsed, err := parse(sql, ""); err == nil {
 			for i := range parsed.columns {
 				parsed.columns[i].read()

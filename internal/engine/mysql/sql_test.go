@@ -65,6 +65,32 @@ func TestNobodysWordsAreTakenForTheServers(t *testing.T) {
 	require.Equal(t, []string{"KEY `k` (`w`)"}, tab.keys)
 }
 
+func TestWhatMySQLSaysInTwoWays(t *testing.T) {
+	for _, c := range [][2]string{
+		{"`a` varchar(9) COLLATE utf8mb4_bin", "`a` varchar(9) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"},
+		{"`a` varchar(9) CHARACTER SET latin1 COLLATE latin1_bin", "`a` varchar(9) CHARACTER SET latin1 COLLATE latin1_bin"},
+		{"`a` varchar(9) COMMENT ' COLLATE utf8mb4_bin'", "`a` varchar(9) COMMENT ' COLLATE utf8mb4_bin'"},
+		{"`j` json COMMENT 'x'", "`j` json DEFAULT NULL COMMENT 'x'"}, {"`j` json NOT NULL", "`j` json NOT NULL"},
+		{"`j` json", "`j` json DEFAULT NULL"},
+		{"`j` json GENERATED ALWAYS AS (1) VIRTUAL", "`j` json GENERATED ALWAYS AS (1) VIRTUAL"},
+	} {
+		require.Equal(t, c[1], explicit(c[0]))
+		require.Equal(t, c[1], explicit(c[1]), "once is enough")
+	}
+}
+
+func TestTextsThatAreShownAsQuestionMarks(t *testing.T) {
+	item, ok := withTexts("`b` int DEFAULT (concat(_utf8mb4'é?',_latin1'?',_cp1250'??'))",
+		`concat(_utf8mb4\'Ã©?\',_latin1\'é\',_utf8mb4\'Ã©?\')`)
+	require.True(t, ok)
+	require.Equal(t, "`b` int DEFAULT (concat(_utf8mb4'é?',_latin1 x'e9',_utf8mb4 x'c3a93f'))", item)
+	_, ok = withTexts("`b` int DEFAULT (_latin1'?')", "")
+	require.False(t, ok, "it is nowhere to be found")
+	item, ok = withTexts("`b?` int", "")
+	require.True(t, ok)
+	require.Equal(t, "`b?` int", item)
+}
+
 func TestScriptsAreDividedAsTheClientDoes(t *testing.T) {
 	require.Equal(t, []string{"SET a = 1;", "CREATE TRIGGER x BEGIN SET b = 1; END", "SET c = 2;", "CREATE y // z"},
 		statements("SET a = 1;\nDELIMITER //\nCREATE TRIGGER x BEGIN SET b = 1; END//\nDELIMITER ;\nSET c = "+

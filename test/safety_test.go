@@ -197,3 +197,60 @@ func TestAClockThatWentBack(t *testing.T) {
 	require.Regexp(t, "the server's clock is [0-9]+ .* behind the newest dump of this job", o.stderr)
 	require.NotEmpty(t, moment["moment"])
 }
+
+// TestSettingsThatChangeTables: MySQL can add a key to each table, or refuse those without.
+func TestSettingsThatChangeTables(t *testing.T) {
+	if noMySQL != nil {
+		t.Skip("no MySQL: ", noMySQL)
+	}
+	m := mysql
+	freshMaria(t, m, "plain", "plain2")
+	queryMaria(t, m, "plain", "CREATE TABLE t (a int); INSERT INTO t VALUES (5), (5)")
+	queryMaria(t, m, "", "SET GLOBAL sql_require_primary_key = 1; SET GLOBAL sql_generate_invisible_primary_key = 1; "+
+		"SET GLOBAL show_gipk_in_create_table_and_information_schema = 0; SET GLOBAL sql_safe_updates = 1")
+	defer queryMaria(t, m, "", "SET GLOBAL sql_require_primary_key = 0; SET GLOBAL sql_generate_invisible_primary_key = 0; "+
+		"SET GLOBAL show_gipk_in_create_table_and_information_schema = 1; SET GLOBAL sql_safe_updates = 0")
+	dir := t.TempDir()
+	path := lines(run(t, dir, -1, "dump", "--from", m.URL("plain"), "--to", "keep").stdout)[0]
+	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
+	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "plain2")
+	require.Equal(t, "1", queryMaria(t, m, "", "SET show_gipk_in_create_table_and_information_schema = 1; SELECT count(*) FROM "+
+		"information_schema.columns WHERE table_schema = 'plain2'"))
+	queryMaria(t, m, "plain", "CREATE TABLE keyed (a int); INSERT INTO keyed VALUES (7)")
+	path = lines(run(t, dir, -1, "dump", "--from", m.URL("plain"), "--to", "keep").stdout)[0]
+	require.Contains(t, run(t, dir, 0, "show", path, "--json").stdout, "my_row_id", "a hidden key is dumped like others")
+
+	queryMaria(t, m, "", "CREATE USER IF NOT EXISTS small; GRANT ALL ON *.* TO small; REVOKE SESSION_VARIABLES_ADMIN, "+
+		"SYSTEM_VARIABLES_ADMIN, SUPER ON *.* FROM small")
+	defer queryMaria(t, m, "", "DROP USER small")
+	require.Contains(t, run(t, dir, 1, "drill", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "small", 1)).stderr,
+		"this user may not turn it off for its session")
+}
+
+// TestNamesByHand: no name of a database breaks the lines of a README.
+func TestNamesByHand(t *testing.T) {
+	for _, p := range everyServer(t)[1:] {
+		t.Run(p.product, func(t *testing.T) {
+			m := p.server.(*testserver.MySQL)
+			const name = "-x`y; DROP DATABASE bystander; 'z' $HOME"
+			freshMaria(t, m, name, name+"_restored")
+			freshMaria(t, m, "bystander")
+			queryMaria(t, m, name, "CREATE TABLE t (a int PRIMARY KEY); INSERT INTO t VALUES (1)")
+			dir := t.TempDir()
+			path := lines(run(t, dir, -1, "dump", "--from", m.URL(""), "--database", name, "--to", "keep").stdout)[0]
+			client := strings.Join(m.Client(), " ") + " "
+			byHand(t, path, strings.NewReplacer("client='mariadb ", "client='"+client, "client='mysql ", "client='"+client))
+			require.Equal(t, "1", queryMaria(t, m, name+"_restored", "SELECT a FROM t"))
+			require.Equal(t, "bystander", queryMaria(t, m, "", "SHOW DATABASES LIKE 'bystander'"))
+		})
+	}
+}
+
+// TestCertificatesThatNobodyChecks: what looks like a check is one, or is refused.
+func TestCertificatesThatNobodyChecks(t *testing.T) {
+	dir := t.TempDir()
+	for _, scheme := range []string{"mysql", "postgres"} {
+		require.Contains(t, run(t, dir, 2, "survey", "--from", scheme+"://ann@127.0.0.1:1/?ca=/etc/ca.pem").stderr,
+			"nothing would be checked with it")
+	}
+}

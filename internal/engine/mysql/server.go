@@ -81,7 +81,13 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		}
 		var sql strings.Builder
 		for _, g := range grants {
-			sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
+			line := password.ReplaceAllString(g[0], "") + ";\n"
+			if m := onOne.FindStringSubmatch(line); m != nil { // it waits for the databases, and keeps no other right away
+				r.add(engine.Object{Kind: "grants", Name: name + " on " + m[1], Section: engine.Active, Rule: true,
+					Needs: []string{o.ID()}, SQL: line})
+				continue
+			}
+			sql.WriteString(line)
 		}
 		if roles != "" {
 			sql.WriteString("SET DEFAULT ROLE " + roles + " TO " + name + ";\n")
@@ -109,6 +115,9 @@ func (r *catalogReader) everybody(ctx context.Context) error {
 	}
 	return nil
 }
+
+// onOne finds the table or routine that a right is about.
+var onOne = regexp.MustCompile(" ON ((?:[A-Z ]+ )?`(?:[^`]|``)*`\\.`(?:[^`]|``)*`) TO ")
 
 // roleOf finds the default roles in what MySQL says of a user; they can be set only when they
 // are granted.

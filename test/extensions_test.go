@@ -81,3 +81,21 @@ func TestPostgresExtensionVersions(t *testing.T) {
 	require.Contains(t, run(t, dir, 0, append(to, "--any-extension-version")...).stderr,
 		"the extension citext came in the version that the target has")
 }
+
+// TestPostgresOptionsOfTheServerItself: what a minor release notes among the options of a table,
+// a view or an index is not a user's to write.
+func TestPostgresOptionsOfTheServerItself(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "noted", "noted2")
+	query(t, s, "postgres", "CREATE DATABASE noted")
+	defer dropDatabases(t, s, "noted", "noted2")
+	query(t, s, "noted", "CREATE TABLE t (n int) WITH (fillfactor = 70); CREATE VIEW v WITH (security_barrier) AS SELECT * FROM t; "+
+		"CREATE INDEX i ON t (n)")
+	query(t, s, "noted", "SET allow_system_table_mods = on; UPDATE pg_class SET reloptions = reloptions || '{pg_noted=1}' WHERE "+
+		"relname IN ('t', 'v', 'i')")
+	dir := t.TempDir()
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL("noted"), "--to", "keep").stdout)[0]
+	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "noted2")
+	require.Equal(t, "{fillfactor=70}|{security_barrier=true}|", query(t, s, "noted2", "SELECT (SELECT reloptions FROM pg_class "+
+		"WHERE relname = 't'), (SELECT reloptions FROM pg_class WHERE relname = 'v'), (SELECT reloptions FROM pg_class WHERE relname = 'i')"))
+}

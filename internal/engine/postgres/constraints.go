@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -151,6 +152,9 @@ func (r *catalogReader) indexes(ctx context.Context) error {
 	return r.attachments(ctx)
 }
 
+// own finds the options of an index that only the server sets, where they are all it has.
+var own = regexp.MustCompile(` WITH \(pg_\w+='(?:[^']|'')*'\)`)
+
 // index is one under construction.
 type index struct {
 	OID, Table                                            uint32
@@ -162,6 +166,7 @@ func (r *catalogReader) addIndex(x *index, body string) {
 	self := key{"pg_class", x.OID}
 	table := r.tableID[x.Table]
 	if !x.Constraint {
+		body = own.ReplaceAllString(body, "")
 		o := engine.Object{Kind: "index", Name: x.Name, Table: table, Section: engine.Finish, SQL: body + ";\n" +
 			x.Statistics, Rule: true}
 		if x.Plain {

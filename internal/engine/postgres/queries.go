@@ -21,10 +21,14 @@ var queryFiles embed.FS
 // queries are the files as templates. The functions in them write SQL that many need.
 var queries = sync.OnceValues(func() (*template.Template, error) {
 	return template.New("").Funcs(template.FuncMap{
-		"since":   func(int) bool { return false }, // as the version says, when it is used
-		"ours":    func() string { return ours },
-		"own":     notMember,
-		"later":   laterThanExtension,
+		"since": func(int) bool { return false }, // as the version says, when it is used
+		"ours":  func() string { return ours },
+		"own":   notMember,
+		"later": laterThanExtension,
+		"settable": func(options string) string { // what begins so is the server's own to set
+			return "(SELECT string_agg(u.o, ', ' ORDER BY u.n) FROM unnest(" + options +
+				") WITH ORDINALITY u (o, n) WHERE u.o !~ '^pg_')"
+		},
 		"changed": changedByHand,
 		"routine": func() string { // as statements about a routine want it: overloads differ in more than what comes in
 			return "(format('%I.%I(', n.nspname, p.proname) || pg_get_function_identity_arguments(p.oid) || ')')"

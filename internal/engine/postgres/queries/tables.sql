@@ -10,8 +10,8 @@ SELECT
     c.relname::text AS name,
     format('%I.%I', n.nspname, c.relname) AS id,
     c.relpersistence = 'u' AS unlogged,
-    concat_ws(', ', array_to_string(c.reloptions, ', '), (SELECT string_agg('toast.' || o, ', ')
-        FROM pg_class x, unnest(x.reloptions) o WHERE x.oid = c.reltoastrelid)) AS options,
+    concat_ws(', ', {{settable "c.reloptions"}}, (SELECT string_agg('toast.' || o, ', ')
+        FROM pg_class x, unnest(x.reloptions) o WHERE x.oid = c.reltoastrelid AND o !~ '^pg_')) AS options,
     c.relreplident::text AS identity,
     coalesce(pg_table_size(c.oid), 0) AS bytes,
     {{template "blocks"}} AS blocks,

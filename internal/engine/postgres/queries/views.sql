@@ -5,8 +5,8 @@ SELECT
     c.reltype AS row_type,
     coalesce((SELECT t.typarray FROM pg_type t WHERE t.oid = c.reltype), 0) AS array,
     format('%I.%I', n.nspname, c.relname) AS name,
-    concat_ws(', ', array_to_string(c.reloptions, ', '), (SELECT string_agg('toast.' || o, ', ')
-        FROM pg_class x, unnest(x.reloptions) o WHERE x.oid = c.reltoastrelid)) AS options,
+    concat_ws(', ', {{settable "c.reloptions"}}, (SELECT string_agg('toast.' || o, ', ')
+        FROM pg_class x, unnest(x.reloptions) o WHERE x.oid = c.reltoastrelid AND o !~ '^pg_')) AS options,
     pg_get_viewdef(c.oid) AS def,
     c.relispopulated AS full,
     coalesce((SELECT string_agg(format('ALTER VIEW %I.%I ALTER COLUMN %I SET DEFAULT %s;', n.nspname, c.relname,

@@ -213,6 +213,10 @@ func define(what, name string, def *string) (string, error) {
 // other errors: some of its functions fail then instead of giving nothing.
 func vanished(err error) error {
 	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "53200" {
+		return fault.New("locks-short", nil, "the server has no room for more locks: %s", pg.Message).
+			Advise("raise max_locks_per_transaction there, and restart it")
+	}
 	if errors.As(err, &pg) && (pg.Code == "XX000" && (strings.HasPrefix(pg.Message, "cache lookup failed") ||
 		strings.HasPrefix(pg.Message, "could not ")) || pg.Code == "42704" || pg.Code == "42883" ||
 		pg.Code == "42P01") {

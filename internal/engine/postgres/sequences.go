@@ -93,8 +93,13 @@ func (r *catalogReader) sequenceStates(ctx context.Context) error {
 // sequencesAtOnce bounds the sequences that one query reads.
 const sequencesAtOnce = 200
 
+// sequenceValues reads some. What is rolled back lets go of its locks: they would be held to the
+// end of the dump, and there is room for some thousands only.
 func (r *catalogReader) sequenceValues(ctx context.Context, parts []string, names map[string]sequence) error {
-	return r.rows(ctx, strings.Join(parts, " UNION ALL "), func(rows pgx.Rows) error {
+	if _, err := r.c.Exec(ctx, "SAVEPOINT sequences"); err != nil {
+		return err
+	}
+	err := r.rows(ctx, strings.Join(parts, " UNION ALL "), func(rows pgx.Rows) error {
 		var name string
 		var last int64
 		var called bool
@@ -108,4 +113,8 @@ func (r *catalogReader) sequenceValues(ctx context.Context, parts []string, name
 			q.OID})
 		return nil
 	})
+	if err == nil {
+		_, err = r.c.Exec(ctx, "ROLLBACK TO sequences; RELEASE sequences")
+	}
+	return err
 }

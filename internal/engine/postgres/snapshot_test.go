@@ -89,6 +89,28 @@ func readTable(t *testing.T, snap engine.Snapshot, id string) string {
 	return "no such table"
 }
 
+// TestSequencesAreNotHeld: a database has thousands of them, and a server room for some
+// thousands of locks.
+func TestSequencesAreNotHeld(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "numbered", "CREATE SEQUENCE a START 5; CREATE TABLE t (id serial); SELECT nextval('a')")
+	snap, err := s.Snapshot(ctx, "numbered")
+	require.NoError(t, err)
+	defer snap.Close()
+	var held int
+	require.NoError(t, c.QueryRow(ctx, "SELECT count(*) FROM pg_locks l JOIN pg_class r ON r.oid = l.relation "+
+		"WHERE r.relkind = 'S'").Scan(&held))
+	require.Zero(t, held)
+	values := ""
+	for _, o := range snap.Catalog().Objects {
+		if o.Kind == "sequence value" {
+			values += o.SQL
+		}
+	}
+	require.Contains(t, values, "SELECT pg_catalog.setval('public.a', 5, true);\n")
+	require.Contains(t, values, "SELECT pg_catalog.setval('public.t_id_seq', 1, false);\n")
+}
+
 // TestNothingChangesUnderASnapshot: once the snapshot is there, nobody can empty,
 // alter or drop a table before it is read.
 func TestNothingChangesUnderASnapshot(t *testing.T) {

@@ -53,7 +53,7 @@ func StartMariaDB(parent string, settings ...string) (*MySQL, error) {
 	}
 	data := m.seen(filepath.Join(m.Folder, "data"))
 	install := m.command(m.Folder, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+data,
-		"--auth-root-authentication-method=normal", "--skip-test-db")
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--force") // a system of its own knows no hosts
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
 	}

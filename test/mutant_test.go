@@ -68,6 +68,9 @@ func mutant(t *testing.T, changes []change) string {
 // are blind to. What the server itself says does.
 func TestASecondPairOfEyes(t *testing.T) {
 	t.Parallel()
+	if absent != nil && noMaria != nil && noMySQL != nil { // what needs no server takes less than a minute
+		t.Skip("no server is here: programs are not built for SQLite alone")
+	}
 	for name, changes := range mutants {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

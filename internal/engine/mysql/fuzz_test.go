@@ -41,8 +41,9 @@ func FuzzDefinition(f *testing.F) {
 			require.GreaterOrEqual(t, at, 0, "statements are the script's own text, in its order")
 			rest = rest[at+len(s):]
 		}
-		withTexts(sql, sql)
-		require.Equal(t, explicit(sql), explicit(explicit(sql)))
+		fixed, _ := withTexts(sql, sql)
+		require.True(t, strings.Contains(fixed, "x'") || fixed == sql, "what is not replaced stays")
+		require.GreaterOrEqual(t, len(explicit(sql)), len(sql), "it only adds")
 		if parsed, err := parse(sql, ""); err == nil {
 			for i := range parsed.columns {
 				parsed.columns[i].read()

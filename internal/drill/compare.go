@@ -3,7 +3,6 @@ package drill
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -125,11 +124,8 @@ func (c *comparison) same(want, got engine.Object) bool {
 	}
 	a, b := want.AsCurrentUser(want.SQL), got.AsCurrentUser(got.SQL)
 	return a == b || canonical(a) == canonical(b) ||
-		c.old && strings.Contains(canonical(client.ReplaceAllString(b, "")), canonical(a))
+		c.old && strings.Contains(canonical(b), canonical(a))
 }
-
-// client is a setting that older dumps do not have.
-var client = regexp.MustCompile(`, character_set_client = \w+`)
 
 // tables reads every row back and compares counts and fingerprints.
 func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {

@@ -151,7 +151,7 @@ func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.
 	if strings.Contains(last, "--") || strings.Contains(last, "#") {
 		create += "\n"
 	}
-	set, back := "SET sql_mode = "+literal(by.mode), ""
+	first, set, back := "", "SET sql_mode = "+literal(by.mode), ""
 	if by.collation != "" {
 		set += ", collation_connection = " + literal(by.collation)
 	}
@@ -160,7 +160,7 @@ func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.
 	}
 	if word.MatchString(by.client) && !strings.HasPrefix(by.client, "utf8") && !wide(by.client) &&
 		!strings.ContainsFunc(create, func(c rune) bool { return c >= 0x80 }) {
-		set += ", character_set_client = " + by.client
+		first = "SET character_set_client = " + by.client + ";\n"
 		back = "SET character_set_client = utf8mb4;\n"
 	}
 	if m := definer.FindStringSubmatch(create); m != nil {
@@ -176,7 +176,7 @@ func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.
 	if !r.s.maria { // its client knows it in small letters only, where it is told not to look at characters
 		word = "delimiter"
 	}
-	o.SQL = set + ";\n" + word + " " + mark + "\n" + create + mark + "\n" + word + " ;\n" + back
+	o.SQL = first + set + ";\n" + word + " " + mark + "\n" + create + mark + "\n" + word + " ;\n" + back
 	return o
 }
 

@@ -176,7 +176,8 @@ func (m *move) begin(ctx context.Context) error {
 		list = append(list, step{"default of " + quote(table), "ALTER TABLE " + quote(table) + " " + strings.Join(set, ", ")})
 	}
 	for _, o := range cat.Objects {
-		if strings.HasPrefix(o.SQL, "SET sql_mode") { // it has settings of its own: it does not move
+		if strings.HasPrefix(o.SQL, "SET sql_mode") || strings.HasPrefix(o.SQL, "SET character_set_client") {
+			// it has settings of its own: it does not move
 			list = append(list, step{o.ID(), o.SQL})
 		}
 	}

@@ -16,8 +16,12 @@ func (r *catalogReader) seen(ctx context.Context) error {
 	if err == nil && role != "" && !strings.EqualFold(role, "NONE") {
 		return nil // what a role may do is not told in the same tables
 	}
-	rows, err := r.c.rows(ctx, "SELECT privilege_type FROM information_schema.user_privileges UNION SELECT "+
-		"privilege_type FROM information_schema.schema_privileges WHERE "+literal(r.database)+" LIKE table_schema")
+	// Whoever may read the server's users is shown the rights of all of them.
+	const mine = "grantee = concat('\\'', regexp_replace(current_user(), '@[^@]*$', ''), '\\'@\\'', " +
+		"substring_index(current_user(), '@', -1), '\\'')"
+	rows, err := r.c.rows(ctx, "SELECT privilege_type FROM information_schema.user_privileges WHERE "+mine+
+		" UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE "+mine+" AND "+
+		literal(r.database)+" LIKE table_schema")
 	if err != nil {
 		return err
 	}
@@ -40,7 +44,8 @@ func (r *catalogReader) seen(ctx context.Context) error {
 		return nil
 	}
 	return fault.New(engine.RightsMissing, nil,
-		"this user may not see the %s of %s: if there are any, they would be missing", strings.Join(hidden, ", "), r.database).Advise("'grainkeep grants' prints what is needed")
+		"this user may not see the %s of %s: if there are any, they would be missing", strings.Join(hidden, ", "),
+		r.database).Advise("'grainkeep grants' prints what is needed")
 }
 
 // seesRoutines says whether a user sees the bodies of all routines.

@@ -45,7 +45,8 @@ func (s *source) listedColumns(ctx context.Context, c *conn, database, table str
 		one = " AND table_name = _utf8mb4" + literal(table)
 	}
 	rows, err := c.rows(ctx, "SELECT table_name, column_name, concat(column_type, "+
-		"if(is_nullable = 'NO', ' not null', ''), coalesce(concat(' default ', column_default), ''), ' ', extra, ' ', coalesce(collation_name, ''), ' ', "+
+		"if(is_nullable = 'NO', ' not null', ''), coalesce(concat(' default ', column_default), ''), ' ', extra, ' ', "+
+		"coalesce(collation_name, ''), ' ', "+
 		"coalesce(generation_expression, ''), ' ', column_comment), data_type, coalesce(generation_expression, '') "+
 		"FROM information_schema.columns WHERE table_schema = _utf8mb4"+literal(database)+one+
 		" ORDER BY table_name, ordinal_position")

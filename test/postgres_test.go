@@ -449,7 +449,8 @@ func TestPostgresServer(t *testing.T) {
 	}
 	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
-		(SELECT string_agg(m.roleid::regrole::text || m.admin_option || m.grantor::regrole, ',' ORDER BY m.grantor::regrole::text) FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' UNION ALL SELECT 'everybody', NULL, NULL, NULL, NULL, NULL, NULL, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = 0 AND setdatabase = 0), NULL, NULL, NULL ORDER BY 1`
+		(SELECT string_agg(m.roleid::regrole::text || m.admin_option || m.grantor::regrole, ','
+			ORDER BY m.grantor::regrole::text) FROM pg_auth_members m WHERE member = a.oid), rolpassword FROM pg_authid a WHERE rolname !~ '^pg_' UNION ALL SELECT 'everybody', NULL, NULL, NULL, NULL, NULL, NULL, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = 0 AND setdatabase = 0), NULL, NULL, NULL ORDER BY 1`
 	dir := t.TempDir()
 	config := fmt.Sprintf("[source.s]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = "+
 		"%q\n[keep.k]\nfolder = \"keep\"\n[job.j]\nsource = \"s\"\nkeep = \"k\"\npasswords = true\nworkers = "+

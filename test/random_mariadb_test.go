@@ -143,7 +143,8 @@ func (g *mariaGenerator) table() {
 	}
 	g.say("CREATE TABLE %s (%s, %s) %s %s", table, id, strings.Join(list, ", "), options, parts)
 	g.say("SET sql_mode = 'ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO'; INSERT INTO %s (id, %s) SELECT i, %s FROM "+
-		"(WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < %d) SELECT i FROM n) n; SET sql_mode = DEFAULT", table, strings.Join(names, ", "),
+		"(WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < %d) SELECT i FROM n) n; "+
+		"SET sql_mode = DEFAULT", table, strings.Join(names, ", "),
 		strings.Join(values, ", "), 1+g.IntN(58))
 	if versioned {
 		g.say("UPDATE %s SET id = id + 1000 WHERE id > 0 LIMIT 5", table)

@@ -468,7 +468,7 @@ func TestPostgresServer(t *testing.T) {
 
 	dropDatabases(t, fresh, "big")
 	require.Contains(t, run(t, dir, 1, "restore", "j/big", "--to", fresh.URL("")).stderr,
-		"roles that the target lacks: crew")
+		"roles that the target lacks: \"Odd 'one\", crew")
 	byHand(t, paths[1], strings.NewReplacer(), "PGHOST="+fresh.Folder, fmt.Sprint("PGPORT=", fresh.Port),
 		"PGUSER="+testserver.Admin)
 	require.Equal(t, query(t, old, "postgres", roles), query(t, fresh, "postgres", roles))
@@ -538,4 +538,32 @@ func TestPostgresLabelsAndLostReferences(t *testing.T) {
 	out, err := cmd.CombinedOutput()
 	require.Error(t, err)
 	require.Contains(t, string(out), "security label provider")
+}
+
+// TestPostgresLongRows: a row whose text is more than the server can make or take.
+func TestPostgresLongRows(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "long", "long_again", "long_restored")
+	defer dropDatabases(t, s, "long", "long_again", "long_restored")
+	query(t, s, "postgres", "CREATE DATABASE long TEMPLATE template0 ENCODING LATIN1 LOCALE 'C'")
+	query(t, s, "long", strings.NewReplacer("CREATION", "TABLE", "TABLE", "\"od;\nd\"", "SCAN", "\"a;\nb\"").Replace(`
+		CREATE DOMAIN scan AS bytea NOT NULL;
+		CREATE CREATION TABLE (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, SCAN scan, note text, short int DEFAULT 3,
+			twice bigint GENERATED ALWAYS AS (octet_length(note) * 2) STORED);
+		ALTER CREATION TABLE ALTER SCAN SET STORAGE EXTERNAL;
+		INSERT INTO TABLE (SCAN, note) VALUES ('\x01', 'first'), (convert_to(repeat(E'x\\\n', 45 << 20), 'LATIN1'),
+			repeat(E'tab\t\u00e9', 3 << 20)), ('\x02', NULL);
+		UPDATE TABLE SET short = NULL WHERE id = 2`))
+	said := func(database string) string {
+		return query(t, s, database, "SELECT id, md5(\"a;\nb\"), length(\"a;\nb\"), md5(note), short, twice FROM "+
+			"\"od;\nd\" ORDER BY id")
+	}
+	want := said("long")
+	dir := t.TempDir()
+	path := lines(run(t, dir, -1, "dump", "--from", s.URL("long"), "--to", "keep").stdout)[0]
+	require.Contains(t, run(t, dir, 0, "drill", path, "--to", s.URL("")).stdout, "proven")
+	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "long_again")
+	require.Equal(t, want, said("long_again"))
+	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	require.Equal(t, want, said("long_restored"))
 }

@@ -92,39 +92,50 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if len(found) > 1 && (r.as != "" || r.into != "" || len(r.only) > 0) {
 		return ambiguous(found, name)
 	}
-	out := []jsonRestored{}
+	var tasks []restore.Task
 	for _, p := range found {
-		res, err := a.restoreOne(f, p, r)
+		t, err := a.restoreTask(f, p, r)
 		if err != nil {
 			return err
 		}
-		out = append(out, *res)
-		a.result = out
+		tasks = append(tasks, t)
+	}
+	done := []jsonRestored{}
+	feed, end := a.feed()
+	out, err := restore.All(a.ctx, tasks, feed, a.restoring, func(t restore.Task, o *restore.Outcome) {
+		done = append(done, *a.restored(t, o))
+		a.result = done
+	})
+	end()
+	for i, o := range out {
+		a.notAsItWas(tasks[i], o, len(out) > 1)
+	}
+	if err != nil {
+		return diskFull(err)
 	}
 	return nil
 }
 
-func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jsonRestored, error) {
-	d := plan.Last()
-	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
-	to, as, err := a.target(f, d, r.to)
-	if err != nil {
-		return nil, err
-	}
-	if r.as != "" || r.into != "" {
+func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (restore.Task, error) {
+	to, as, err := a.target(f, plan.Last(), r.to)
+	if err == nil && r.as+r.into != "" {
 		as = r.as + r.into
 	}
-	feed, end := a.feed()
-	out, err := restore.Run(a.ctx, plan, to, restore.Options{Name: as, Replace: r.replace, Any: r.any, Only: r.only,
-		Owners: restore.Owners(r.owners),
-		Into:   r.into != "", Part: restore.Part(r.part)}, feed)
-	end()
-	if err != nil {
-		return nil, diskFull(err)
-	}
-	where := as
-	if to.Engine == "sqlite" {
-		where = sqliteFile(to, as)
+	return restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
+		Only: r.only, Owners: restore.Owners(r.owners), Into: r.into != "", Part: restore.Part(r.part)}}, err
+}
+
+// restoring tells of one that begins.
+func (a *app) restoring(t restore.Task) {
+	d := t.Plan.Last()
+	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+}
+
+// restored tells of one that is done.
+func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
+	d, where := t.Plan.Last(), out.Name
+	if t.To.Engine == "sqlite" {
+		where = sqliteFile(t.To, out.Name)
 	}
 	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"),
 		phrase.Duration(out.Took))
@@ -134,13 +145,19 @@ func (a *app) restoreOne(f *config.File, plan *chain.Plan, r restoreFlags) (*jso
 	for _, n := range out.Notes {
 		a.say("  %s", n)
 	}
-	for _, w := range out.Warnings() {
-		a.warn("not-as-it-was", "%s", w)
-	}
 	a.print("%s\n", where)
 	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),
-		Database: where,
-		Aside:    out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}, nil
+		Database: where, Aside: out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}
+}
+
+// notAsItWas warns, when all are done: what one lacks may come with another.
+func (a *app) notAsItWas(t restore.Task, out *restore.Outcome, several bool) {
+	for _, w := range out.Warnings() {
+		if several {
+			w = t.Plan.Last().Name() + ": " + w
+		}
+		a.warn("not-as-it-was", "%s", w)
+	}
 }
 
 // target is where a dump is restored to, and under which name unless told.

@@ -81,7 +81,8 @@ func (f *fake) Snapshot(_ context.Context, name string) (engine.Snapshot, error)
 func (f *fake) Sweep(context.Context, string) (engine.Swept, error) {
 	return engine.Swept{Removed: []string{"old_scratch"}, Foreign: []string{"not_ours"}}, nil
 }
-func (f *fake) Close() error { return nil }
+func (f *fake) Close() error                                    { return nil }
+func (f *fake) Vacant(context.Context, engine.TargetSpec) error { return nil }
 func (f *fake) Target(context.Context, engine.TargetSpec) (engine.Target, error) {
 	return &fakeTarget{f: f, db: &fakeDB{facts: map[string]string{}, tables: map[string][]string{}}}, nil
 }
@@ -96,8 +97,10 @@ func (s *fakeSnap) Moment() time.Time {
 	return time.Date(2026, 3, 14, 2, 30, 0, 5,
 		time.UTC)
 }
-func (s *fakeSnap) Width() int                                    { return 3 }
-func (s *fakeSnap) Confirm(context.Context) error                 { return s.f.fail["confirm "+s.name] }
+func (s *fakeSnap) Width() int { return 3 }
+func (s *fakeSnap) Confirm(context.Context) ([]string, error) {
+	return nil, s.f.fail["confirm "+s.name]
+}
 func (s *fakeSnap) Close() error                                  { return nil }
 func (s *fakeSnap) Reader(context.Context) (engine.Reader, error) { return s, nil }
 func (s *fakeSnap) Ask(_ context.Context, sql string) (string, error) {

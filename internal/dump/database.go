@@ -40,13 +40,12 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound()}
-	for _, w := range o.m.Warnings {
-		r.feed.Warn(w.Code, d.Name, "%s", w.Text)
-	}
+	o.warn(d.Name, cat.Warnings)
 	r.feed.Meter.Begin("dumping "+d.Name, 0, 0)
 	if o.m.Payload, err = sql.Capture(ctx, o.files, r.feed); err != nil {
 		return nil, err
 	}
+	o.warn(d.Name, sql.Remarks)
 	if err := o.readme(ctx, cat); err != nil {
 		return nil, err
 	}
@@ -61,6 +60,14 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 // come back as it is on the server.
 const NotAsOnServer = "not-as-on-server"
 
+// warn says what does not come back as it is, here and in the manifest.
+func (o *databaseDump) warn(database string, warnings []string) {
+	for _, w := range warnings {
+		o.m.Warnings = append(o.m.Warnings, manifest.Warning{Code: NotAsOnServer, Text: w})
+		o.feed.Warn(NotAsOnServer, database, "%s", w)
+	}
+}
+
 // envelope is what a manifest says of any dump, files and payload apart.
 func (r *runner) envelope(database string, snap engine.Snapshot, started time.Time) *manifest.Manifest {
 	m := &manifest.Manifest{
@@ -70,9 +77,6 @@ func (r *runner) envelope(database string, snap engine.Snapshot, started time.Ti
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
 		To: snap.Catalog().Position, Compression: string(r.Compression),
-	}
-	for _, w := range snap.Catalog().Warnings {
-		m.Warnings = append(m.Warnings, manifest.Warning{Code: NotAsOnServer, Text: w})
 	}
 	for _, d := range r.plan.Databases {
 		m.Run.Databases = append(m.Run.Databases, d.Name)

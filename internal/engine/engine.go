@@ -124,6 +124,8 @@ type Source interface {
 	// Snapshot fixes one moment of a database. The error names every object
 	// that cannot be carried.
 	Snapshot(ctx context.Context, database string) (Snapshot, error)
+	// Vacant fails where the place that a target is to have is taken.
+	Vacant(ctx context.Context, t TargetSpec) error
 	// Target makes a new, empty database to restore into.
 	Target(ctx context.Context, t TargetSpec) (Target, error)
 	// Sweep removes the scratch databases that bear the keep's mark and are
@@ -156,8 +158,9 @@ type Snapshot interface {
 	// Reader opens another reader on the same snapshot.
 	Reader(ctx context.Context) (Reader, error)
 	// Confirm fails if anything changed under the snapshot that its readers
-	// could not have seen. It is called after all rows are read.
-	Confirm(ctx context.Context) error
+	// could not have seen. It is called after all rows are read, and tells what only
+	// reading them showed, to be warned of.
+	Confirm(ctx context.Context) (remarks []string, err error)
 	// Ask runs a query that the administrator wrote and gives its answer:
 	// values joined by "|", rows by a line feed.
 	Ask(ctx context.Context, sql string) (string, error)
@@ -225,6 +228,9 @@ type Object struct {
 	// SelfNamed marks SQL that names the dumped database itself: restored under another
 	// name, it still means that one.
 	SelfNamed bool `json:"self_named,omitempty"`
+	// OfDatabase marks what is said of the database itself. One that is there already keeps
+	// its own.
+	OfDatabase bool `json:"of_database,omitempty"`
 	// Note says in which way the object does not come back as it was.
 	Note string `json:"note,omitempty"`
 	// Beside says whether the object can be made while others are, and Locks names

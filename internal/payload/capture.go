@@ -29,6 +29,8 @@ type SQL struct {
 	LeftOut     []string      // by the job: tables, and what needs them
 	Silence     time.Duration // longest time without a row; 0: for ever
 
+	Remarks []string // what reading the rows showed, to be warned of; set by Capture
+
 	files *blob.Set
 	out   manifest.SQL
 
@@ -46,14 +48,16 @@ func (s *SQL) Capture(ctx context.Context, files *blob.Set, feed *event.Feed) (m
 	if err := s.rows(ctx, feed); err != nil {
 		return manifest.Payload{}, err
 	}
-	if err := s.Snapshot.Confirm(ctx); err != nil {
+	remarks, err := s.Snapshot.Confirm(ctx)
+	if err != nil {
 		return manifest.Payload{}, err
 	}
+	s.Remarks = remarks
 	counts, queries := s.counts()
 	if err := files.Write(ctx, manifest.CountSQL, blob.None, queries); err != nil {
 		return manifest.Payload{}, err
 	}
-	err := files.Write(ctx, manifest.CountText, blob.None, counts)
+	err = files.Write(ctx, manifest.CountText, blob.None, counts)
 	return manifest.Payload{Type: manifest.TypeSQL, SQL: &s.out}, err
 }
 

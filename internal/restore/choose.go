@@ -16,6 +16,9 @@ func (l *loader) choose() error {
 		l.objects = slices.DeleteFunc(l.objects,
 			func(o manifest.ObjectEntry) bool { return o.Section == engine.Owners || o.Kind == "owner" })
 	}
+	if l.opt.Into {
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return o.OfDatabase })
+	}
 	if l.opt.Passive {
 		l.objects = slices.DeleteFunc(l.objects,
 			func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })

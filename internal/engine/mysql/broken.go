@@ -20,7 +20,7 @@ const (
 // broken says why a view cannot be used; empty, if it can.
 func (r *catalogReader) broken(ctx context.Context, view string) (string, error) {
 	_, err := r.c.rows(ctx, "SELECT 1 FROM "+view+" LIMIT 0")
-	if hasCode(err, codeBrokenView) {
+	if hasCode(err, codeBrokenView, codeNoDatabase) {
 		return err.Error(), nil
 	}
 	if err != nil && ctx.Err() != nil {

@@ -33,6 +33,10 @@ func (drv) ByHand(d engine.HandDump) []string {
 			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
 				"--force mysql || exit 1; done)", d.Unpack))
 	}
+	if d.Owners {
+		lines = append(lines, "# 60-owners gives rights to users that must be there (JOB/+server makes them); where they are "+
+			"not, leave it out (add: ! -name '60-*')")
+	}
 	return append(lines,
 		"# the name of the new database; it must not exist yet",
 		"new="+engine.ShellQuote(engine.OnOneLine(d.Database)+"_restored"),

@@ -123,6 +123,7 @@ func text(v driver.Value) string {
 const (
 	codeLockWait    = 1205
 	codeNoDatabase  = 1049
+	codeNoGrants    = 1141
 	codeNoTable     = 1146
 	codeAccess      = 1045
 	codeAccessDB    = 1044

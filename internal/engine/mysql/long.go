@@ -120,7 +120,11 @@ func (h *handle) passed(values []driver.Value) (one longOne, yes bool) {
 	if len(h.long) == 0 {
 		return one, false
 	}
-	lengths, total := values[len(h.forms):][:len(h.long)], int64(0)
+	beside := values[len(h.forms):]
+	if h.typed {
+		beside = beside[1:]
+	}
+	lengths, total := beside[:len(h.long)], int64(0)
 	for _, v := range lengths {
 		total += max(0, lengthOf(v))
 	}
@@ -131,7 +135,7 @@ func (h *handle) passed(values []driver.Value) (one longOne, yes bool) {
 		one.lengths = append(one.lengths, lengthOf(v))
 	}
 	var terms []string
-	for i, v := range values[len(h.forms)+len(h.long):][:len(h.by)] {
+	for i, v := range beside[len(h.long):][:len(h.by)] {
 		s := text(v)
 		terms = append(terms, h.by[i].is(s, []byte(s)))
 	}

@@ -12,11 +12,19 @@ import (
 
 // catalogOf reads a database that nobody else changes.
 func (s *source) catalogOf(ctx context.Context, c *conn, database string) (*engine.Catalog, error) {
+	r, err := s.readingOf(ctx, c, database)
+	if err != nil {
+		return nil, err
+	}
+	return r.read(ctx)
+}
+
+func (s *source) readingOf(ctx context.Context, c *conn, database string) (*catalogReader, error) {
 	listed, err := s.tables(ctx, c, []string{database})
 	if err != nil {
 		return nil, err
 	}
-	return (&catalogReader{s: s, c: c, database: database, listed: listed}).read(ctx)
+	return &catalogReader{s: s, c: c, database: database, listed: listed}, nil
 }
 
 // The server cannot rename a database. So a new one is made, the triggers are taken down
@@ -32,8 +40,8 @@ const noted = "grainkeep_moving"
 const codeUnfinished = "move-unfinished"
 
 // codesThere are the server's errors about what is there already: a table, a routine, a
-// trigger, an event.
-var codesThere = []uint16{1050, 1304, 1359, 1537}
+// trigger, an event; and about rights that are not there any more, on a table or a routine.
+var codesThere = []uint16{1050, 1304, 1359, 1537, codeNoGrants, 1147, 1403}
 
 type move struct {
 	s        *source
@@ -137,7 +145,11 @@ func (m *move) begin(ctx context.Context) error {
 	if _, err := m.c.exec(ctx, "USE "+quote(m.from)); err != nil {
 		return err
 	}
-	cat, err := m.s.catalogOf(ctx, m.c, m.from)
+	reader, err := m.s.readingOf(ctx, m.c, m.from)
+	if err != nil {
+		return err
+	}
+	cat, err := reader.read(ctx)
 	if err != nil {
 		return err
 	}
@@ -181,7 +193,32 @@ func (m *move) begin(ctx context.Context) error {
 			list = append(list, step{o.ID(), o.SQL})
 		}
 	}
+	list = append(list, m.rights(reader)...)
 	return m.note(ctx, list)
+}
+
+// rights come along with a restored database. Of one that is moved aside they stay with the
+// name: whoever works with the old database goes on with the new one.
+func (m *move) rights(r *catalogReader) (list []step) {
+	if !strings.HasPrefix(m.from, engine.RestorePrefix) {
+		return nil
+	}
+	if r.blind {
+		m.lost = append(m.lost, "rights on single tables, columns and routines of "+m.to+", if the dump has any, are not "+
+			"there: this user may not read what was granted")
+	}
+	for _, o := range r.objects {
+		if o.Kind != "grants" {
+			continue
+		}
+		// Rights on the working name would outlive it.
+		user := o.Roles[0]
+		kind, name, _ := strings.Cut(strings.TrimPrefix(o.Name, user+" on "), "`")
+		from := " ON " + kind + quote(m.from) + ".`" + name + " FROM " + user
+		list = append(list, step{o.ID(), o.SQL}, step{"end of the " + o.ID(), "REVOKE ALL PRIVILEGES" + from +
+			"; REVOKE GRANT OPTION" + from})
+	}
+	return list
 }
 
 // step is something that does not move, and the SQL that makes it; the first is the

@@ -146,7 +146,8 @@ type handle struct {
 	key     string   // the column by which ranges are read
 	first   int64
 
-	generated bool // the last of what is asked for beside them is a digest of generated values
+	typed     bool // the first of what is asked for beside them is whether JSON holds values of SQL types
+	generated bool // the last is a digest of generated values
 	outside   bool // no snapshot holds the table
 }
 
@@ -198,6 +199,9 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	default: // before those who wait to write; they may wait for this dump
 		h.asked[0], h.outside = "HIGH_PRIORITY "+h.asked[0], true
 	}
+	if tests := typedJSON(read); len(tests) > 0 && !r.s.maria {
+		h.beside, h.typed = slices.Insert(h.beside, 0, strings.Join(tests, " OR ")), true
+	}
 	if len(sums) > 0 {
 		h.beside, h.generated = append(h.beside, "sha2(concat("+strings.Join(sums, ", ")+"), 256)"), true
 	}
@@ -210,6 +214,18 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	}
 	r.tables = append(r.tables, e)
 	return nil
+}
+
+// typedJSON are tests of JSON that holds values of the server's own types: there is no JSON text
+// for them, so they come back as others.
+func typedJSON(columns []column) (tests []string) {
+	for _, c := range columns {
+		if c.kind == "json" {
+			tests = append(tests, fmt.Sprintf("coalesce(json_storage_size(%[1]s) - json_storage_free(%[1]s) <> "+
+				"json_storage_size(CAST(CAST(%[1]s AS CHAR CHARACTER SET utf8mb4) AS JSON)), 0)", quote(c.name)))
+		}
+	}
+	return tests
 }
 
 // withPeriod has the columns that say since and until when a row was current, which
@@ -299,9 +315,13 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 	}
 	row := make([]byte, 0, 2*piece)
 	var long []longOne
+	typed := int64(0)
 	err := r.c.each(ctx, query, func(values []driver.Value) (err error) {
 		if h.generated {
 			to.Beside([]byte(text(values[len(values)-1])))
+		}
+		if h.typed && text(values[len(h.forms)]) == "1" {
+			typed++
 		}
 		if one, yes := h.passed(values); yes {
 			long = append(long, one)
@@ -318,6 +338,9 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		}
 		return to.Row(append(row, ')'), false)
 	})
+	if typed > 0 {
+		r.p.tellTyped(t.ID, typed)
+	}
 	for _, one := range long {
 		if err == nil {
 			err = r.readLong(ctx, h, one, to)

@@ -33,7 +33,7 @@ func (w *serverWide) Moment() time.Time                             { return w.m
 func (w *serverWide) Catalog() *engine.Catalog                      { return w.cat }
 func (w *serverWide) Width() int                                    { return 1 }
 func (w *serverWide) Reader(context.Context) (engine.Reader, error) { return nil, nil }
-func (w *serverWide) Confirm(context.Context) error                 { return nil }
+func (w *serverWide) Confirm(context.Context) ([]string, error)     { return nil, nil }
 func (w *serverWide) Ask(context.Context, string) (string, error)   { return "", nil }
 func (w *serverWide) Close() error                                  { return nil }
 
@@ -81,13 +81,9 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		}
 		var sql strings.Builder
 		for _, g := range grants {
-			line := password.ReplaceAllString(g[0], "") + ";\n"
-			if m := onOne.FindStringSubmatch(line); m != nil { // it waits for the databases, and keeps no other right away
-				r.add(engine.Object{Kind: "grants", Name: name + " on " + m[1], Section: engine.Active, Rule: true,
-					Needs: []string{o.ID()}, SQL: line})
-				continue
+			if !onOne.MatchString(g[0]) { // those are in the dump of their database
+				sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
 			}
-			sql.WriteString(line)
 		}
 		if roles != "" {
 			sql.WriteString("SET DEFAULT ROLE " + roles + " TO " + name + ";\n")
@@ -115,9 +111,6 @@ func (r *catalogReader) everybody(ctx context.Context) error {
 	}
 	return nil
 }
-
-// onOne finds the table or routine that a right is about.
-var onOne = regexp.MustCompile(" ON ((?:[A-Z ]+ )?`(?:[^`]|``)*`\\.`(?:[^`]|``)*`) TO ")
 
 // roleOf finds the default roles in what MySQL says of a user; they can be set only when they
 // are granted.

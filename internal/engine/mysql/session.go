@@ -26,6 +26,9 @@ const deadlocks = 20
 
 // Exec runs one object's statements.
 func (s *session) Exec(ctx context.Context, sql string) error {
+	if s.hasSystem(ctx, sql) {
+		return nil
+	}
 	list := statements(sql)
 	for _, one := range list {
 		_, err := s.c.exec(ctx, one)

@@ -3,8 +3,10 @@ package mysql
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"grainkeep/internal/engine"
@@ -18,6 +20,18 @@ type snapshot struct {
 	pin      *pin
 	own      bool // the pin is this snapshot's
 	cat      *engine.Catalog
+
+	mu    sync.Mutex
+	typed map[string]int64 // rows with JSON that holds values of SQL types, by Table.ID; guarded by mu
+}
+
+func (p *snapshot) tellTyped(table string, rows int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.typed == nil {
+		p.typed = map[string]int64{}
+	}
+	p.typed[table] += rows
 }
 
 // Snapshot gives a database of the moment that Fix took, or a moment of its own.
@@ -98,14 +112,21 @@ func (p *snapshot) Catalog() *engine.Catalog { return p.cat }
 func (p *snapshot) Width() int               { return len(p.pin.readers) }
 
 // Confirm fails where a reader was lost: what it had pinned could change since.
-func (p *snapshot) Confirm(ctx context.Context) error {
+func (p *snapshot) Confirm(ctx context.Context) ([]string, error) {
 	for _, c := range p.pin.readers {
 		if _, err := c.value(ctx, "SELECT 1"); err != nil {
-			return fault.New("snapshot-lost", err, "the snapshot of %s was lost while it was read",
+			return nil, fault.New("snapshot-lost", err, "the snapshot of %s was lost while it was read",
 				p.database).Advise("take the dump again")
 		}
 	}
-	return nil
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var remarks []string
+	for _, table := range slices.Sorted(maps.Keys(p.typed)) {
+		remarks = append(remarks, fmt.Sprintf("JSON in %s (in %d of its rows) holds exact decimals, dates or the like, "+
+			"which no JSON text can say: they come back as numbers with a floating point, and as texts", table, p.typed[table]))
+	}
+	return remarks, nil
 }
 
 // Ask runs an administrator's query.

@@ -183,7 +183,10 @@ func (s *source) workers() int {
 // scratchNamed says of a schema s whether it has the name of a scratch database.
 const scratchNamed = `(s.schema_name LIKE 'grainkeep\\_drill\\_%' OR s.schema_name LIKE 'grainkeep\\_restore\\_%')`
 
-const systemDatabases = "'mysql', 'sys', 'information_schema', 'performance_schema'"
+// systems are the databases that every server has.
+var systems = []string{"mysql", "sys", "information_schema", "performance_schema"}
+
+var systemDatabases = "'" + strings.Join(systems, "', '") + "'"
 
 // Databases lists what this user can see.
 func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
@@ -229,6 +232,5 @@ func (s *source) Script(ctx context.Context, database, sql string) error {
 		return err
 	}
 	defer c.close()
-	_, err = c.exec(ctx, sql)
-	return err
+	return (&session{c}).Exec(ctx, sql)
 }

@@ -56,9 +56,6 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 		if err := r.texts(ctx, t); err != nil {
 			return err
 		}
-		if err := r.typedJSON(ctx, t); err != nil {
-			return err
-		}
 		if t.space {
 			r.warns = append(r.warns, "the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of "+
 				"its own")
@@ -79,30 +76,6 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 		r.add(t.object())
 	}
 	return nil
-}
-
-// typedJSON warns of values in JSON that are of the server's own types: there is no JSON text
-// for them. A bounded number of rows is looked at.
-func (r *catalogReader) typedJSON(ctx context.Context, t *table) error {
-	var tests, names []string
-	for _, c := range t.columns {
-		if c.kind == "json" && !r.s.maria && !c.generated {
-			q := quote(c.name)
-			names = append(names, q)
-			tests = append(tests, fmt.Sprintf("json_storage_size(%[1]s) <> "+
-				"json_storage_size(CAST(CAST(%[1]s AS CHAR) AS JSON))", q))
-		}
-	}
-	if len(tests) == 0 {
-		return nil
-	}
-	found, err := r.c.value(ctx, fmt.Sprintf("SELECT EXISTS (SELECT 1 FROM (SELECT %s FROM %s LIMIT 1000) x WHERE %s)",
-		strings.Join(names, ", "), quote(t.name), strings.Join(tests, " OR ")))
-	if found == "1" {
-		r.warns = append(r.warns, "JSON in "+t.name+" holds exact decimals, dates or the like, which no JSON text can say: "+
-			"they come back as numbers with a floating point, and as texts")
-	}
-	return err
 }
 
 // loose are the names of foreign keys to columns that no unique key covers, which the newer

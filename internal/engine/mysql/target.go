@@ -45,7 +45,7 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		t.work = spec.Name
 		return t, t.enter(ctx)
 	case spec.Name != "":
-		if err := t.vacant(ctx); err != nil {
+		if err := t.s.Vacant(ctx, t.spec); err != nil {
 			return nil, err
 		}
 	}
@@ -95,14 +95,14 @@ func createDatabase(name string, facts map[string]string) (string, error) {
 	return sql, nil
 }
 
-// vacant fails when the target exists and may not be moved aside, or is in use.
-func (t *target) vacant(ctx context.Context) error {
-	there, err := t.s.has(ctx, t.spec.Name)
+// Vacant fails when the target exists and may not be moved aside, or is in use.
+func (s *source) Vacant(ctx context.Context, spec engine.TargetSpec) error {
+	there, err := s.has(ctx, spec.Name)
 	if err != nil || !there {
 		return err
 	}
-	users, err := t.s.home.value(ctx,
-		"SELECT count(*) FROM information_schema.processlist WHERE db = "+literal(t.spec.Name)+" AND id <> connection_id()")
+	users, err := s.home.value(ctx,
+		"SELECT count(*) FROM information_schema.processlist WHERE db = "+literal(spec.Name)+" AND id <> connection_id()")
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (t *target) vacant(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return engine.Occupied(t.spec, t.s.where(), n)
+	return engine.Occupied(spec, s.where(), n)
 }
 
 func (s *source) has(ctx context.Context, database string) (bool, error) {
@@ -157,7 +157,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if t.spec.Into {
 		return "", nil
 	}
-	if err := t.vacant(ctx); err != nil {
+	if err := t.s.Vacant(ctx, t.spec); err != nil {
 		return "", err
 	}
 	there, err := t.s.has(ctx, t.spec.Name)

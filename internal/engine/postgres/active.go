@@ -18,7 +18,7 @@ func (r *catalogReader) active(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, step := range []func(context.Context) error{r.publications, r.subscriptions, r.databaseSettings} {
+	for _, step := range []func(context.Context) error{r.publications, r.subscriptions, r.databaseSettings, r.itself} {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -74,30 +74,6 @@ func (r *catalogReader) subscriptions(ctx context.Context) error {
 }
 
 func quoteLiteral(s string) string { return strings.TrimSpace(literal(s)) }
-
-// databaseSettingsRow is a row of database_settings.sql.
-type databaseSettingsRow struct {
-	Role, Setting string
-}
-
-// databaseSettings are what ALTER DATABASE … SET said, and ALTER ROLE … IN
-// DATABASE, whatever the restored database is called.
-func (r *catalogReader) databaseSettings(ctx context.Context) error {
-	return each(ctx, r, "database_settings", func(x *databaseSettingsRow) error {
-		name, value, _ := strings.Cut(x.Setting, "=")
-		o := engine.Object{Kind: "setting", Name: name, Section: engine.Active, Rule: true}
-		what := "ALTER DATABASE %I SET"
-		if x.Role != "" {
-			o.Name, o.Roles = name+" of "+x.Role, []string{x.Role}
-			what = "ALTER ROLE " + strings.ReplaceAll(x.Role, "%", "%%") + " IN DATABASE %I SET"
-		}
-		o.SQL = "DO $do$BEGIN EXECUTE format(" +
-			quoteLiteral(what+" "+strings.ReplaceAll(settingName(name)+" TO "+settingValue(name, value), "%", "%%")) +
-			", current_database()); END$do$;\n"
-		r.also(rankActive, o)
-		return nil
-	})
-}
 
 func settingName(name string) string {
 	parts := strings.Split(name, ".")

@@ -10,6 +10,7 @@ type column struct {
 	Name        string
 	Quoted      string // as SQL writes it
 	Type        string
+	Wide        string // bytea or text, where values may be long
 	Collation   string
 	notNull     notNull
 	Local       bool   // not, or not only, inherited

@@ -23,7 +23,7 @@ func FuzzDataFile(f *testing.F) {
 		require.True(t, strings.HasPrefix(sql, "COPY "))
 		rows, err := io.ReadAll(&copyRows{in: in, seen: func(int64) {}})
 		if err == nil {
-			require.True(t, bytes.HasSuffix(data, append(rows, endOfRows...)))
+			require.True(t, bytes.Contains(data, append(rows, endOfRows[1:]...)))
 		}
 	})
 }

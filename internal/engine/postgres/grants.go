@@ -81,10 +81,8 @@ func (driver) ByHand(d engine.HandDump) []string {
 				"left as it is",
 			"export PGDATABASE=postgres"}, append(guard,
 			fmt.Sprintf("for f in 10-schema.sql*; do guarded %s \"$f\" | %s -o /dev/null; done", d.Unpack, client),
-			"# make the folders of tablespaces first, owned by the server's user (see 50-finish); then, and when "+
-				"the databases are back,",
-			"# run 50-finish and 70-active in the same way, without -v ON_ERROR_STOP=1 where some of it is there "+
-				"already")...)
+			"# where there is a 50-finish: make the folders of tablespaces that it names, owned by the server's user, and",
+			"# run it in the same way, without -v ON_ERROR_STOP=1 where some of it is there already")...)
 	}
 	lines := []string{
 		"# say where: set PGHOST, PGPORT and PGUSER as your server needs; then the new database's name",

@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
@@ -59,9 +61,9 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 	switch {
 	case err != nil:
 	case free:
-		err = r.copyRows(h, p, to)
+		err = h.rows(r, p, to)
 	default:
-		err = r.snap.read(ctx, h, p, to)
+		err = r.snap.lend(ctx, h, p, to)
 	}
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
@@ -84,21 +86,51 @@ func (h handle) where(condition string) handle {
 	return h
 }
 
-// copyRows copies rows out in their encoding. It is set by a statement of its own: a
-// statement is read in the encoding that it came in.
-func (r *reader) copyRows(h handle, p engine.Part, to engine.Rows) error {
-	to = h.apart(to)
-	if h.encoding == "" {
-		return r.copyOut(h.copySQL(p), to)
+// link is a connection that copies rows out: a reader's own, or the one that holds the
+// snapshot.
+type link interface {
+	copy(sql string, to engine.Rows) error
+	encode(encoding string) error // empty: the usual one
+}
+
+// copy implements link.
+func (r *reader) copy(sql string, to engine.Rows) error { return r.copyOut(sql, to) }
+
+// encode implements link.
+func (r *reader) encode(encoding string) error {
+	if encoding == "" {
+		encoding = "UTF8"
 	}
-	if err := r.copyOut(setEncoding(h.encoding), nil); err != nil {
-		return err
+	return r.copyOut(setEncoding(encoding), nil)
+}
+
+// rows copies rows out in their encoding, and the long ones at the end. The encoding is set by a
+// statement of its own: a statement is read in the encoding that it came in.
+func (h handle) rows(on link, p engine.Part, to engine.Rows) error {
+	if h.encoding != "" {
+		if err := on.encode(h.encoding); err != nil {
+			return err
+		}
 	}
-	err := r.copyOut(h.copySQL(p), to)
-	if err == nil {
-		err = r.copyOut(setEncoding("UTF8"), nil)
+	if h.generated == "" && h.long == nil {
+		if err := on.copy(h.copySQL(p), to); err != nil {
+			return err
+		}
+	} else {
+		rows := &prefixed{to: to, digest: h.generated != "", places: h.long != nil}
+		if err := on.copy(h.copySQL(p), rows); err != nil {
+			return err
+		}
+		for _, place := range rows.long {
+			if err := h.long.read(on, " FROM ONLY "+h.table+" WHERE ctid = "+literal(place), to); err != nil {
+				return err
+			}
+		}
 	}
-	return err
+	if h.encoding != "" {
+		return on.encode("")
+	}
+	return nil
 }
 
 func setEncoding(name string) string { return "SET client_encoding = '" + name + "';\n" }
@@ -117,24 +149,33 @@ func (r *reader) lock(table string) (bool, error) {
 	return true, err
 }
 
-// read copies rows out over the session that holds the snapshot, and the locks
+// lend copies rows out over the session that holds the snapshot, and the locks
 // already.
-func (p *snapshot) read(ctx context.Context, h handle, part engine.Part, to engine.Rows) error {
+func (p *snapshot) lend(ctx context.Context, h handle, part engine.Part, to engine.Rows) error {
 	p.reading.Lock()
 	defer p.reading.Unlock()
-	to = h.apart(to)
-	if h.encoding == "" {
-		_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, h.copySQL(part))
-		return err
+	return h.rows(&lent{ctx, p.c, p.c.PgConn().ParameterStatus("client_encoding")}, part, to)
+}
+
+// lent is that session while a reader borrows it.
+type lent struct {
+	ctx   context.Context
+	c     *pgx.Conn
+	usual string // encoding
+}
+
+// copy implements link.
+func (l *lent) copy(sql string, to engine.Rows) error {
+	_, err := l.c.PgConn().CopyTo(l.ctx, rowWriter{to}, sql)
+	return err
+}
+
+// encode implements link.
+func (l *lent) encode(encoding string) error {
+	if encoding == "" {
+		encoding = l.usual
 	}
-	usual := p.c.PgConn().ParameterStatus("client_encoding")
-	if _, err := p.c.Exec(ctx, setEncoding(h.encoding)); err != nil {
-		return err
-	}
-	_, err := p.c.PgConn().CopyTo(ctx, rowWriter{to}, h.copySQL(part))
-	if _, e := p.c.Exec(ctx, setEncoding(usual)); err == nil {
-		err = e
-	}
+	_, err := l.c.Exec(l.ctx, setEncoding(encoding))
 	return err
 }
 
@@ -149,52 +190,27 @@ func (w rowWriter) Write(row []byte) (int, error) {
 // of its own.
 type handle struct {
 	table, columns, query string
-	encoding              string // of the rows, where it is not the session's
-	generated             string // columns whose values are read and not written, as SQL
+	encoding              string    // of the rows, where it is not the session's
+	generated             string    // columns whose values are read and not written, as SQL
+	long                  *longRows // where there can be rows that are too long to be copied; else nil
 }
-
-// apart takes the digest of the generated values off the rows that copySQL asks for.
-func (h handle) apart(to engine.Rows) engine.Rows {
-	if h.generated == "" {
-		return to
-	}
-	return &besideRows{to: to}
-}
-
-// besideRows are rows that begin with a digest of their generated values.
-type besideRows struct {
-	to     engine.Rows
-	inside bool // a row
-}
-
-const digestLength = 32 // of md5's text
-
-// Row implements engine.Rows.
-func (b *besideRows) Row(p []byte, more bool) error {
-	if !b.inside {
-		if len(p) < digestLength {
-			return fmt.Errorf("the row %.40q lacks what was asked for", p)
-		}
-		b.to.Beside(p[:digestLength])
-		p = p[min(len(p), digestLength+len("\t")):]
-	}
-	b.inside = more
-	return b.to.Row(p, more)
-}
-
-// Beside implements engine.Rows.
-func (b *besideRows) Beside(values []byte) { b.to.Beside(values) }
 
 // selected is the list of what is asked for.
 func (h handle) selected() string {
-	list := h.columns
-	if h.generated != "" {
-		if list != "" {
-			list = ", " + list
-		}
-		list = "md5(ROW(" + h.generated + ")::text)" + list
+	var list []string
+	columns := h.columns
+	if h.long != nil {
+		var place string
+		place, columns = h.long.passing()
+		list = append(list, place)
 	}
-	return list
+	if h.generated != "" {
+		list = append(list, "md5(ROW("+h.generated+")::text)")
+	}
+	if columns != "" {
+		list = append(list, columns)
+	}
+	return strings.Join(list, ", ")
 }
 
 func (h handle) copySQL(p engine.Part) string {
@@ -202,7 +218,7 @@ func (h handle) copySQL(p engine.Part) string {
 		return "COPY (" + h.query + ") TO STDOUT"
 	}
 	whole := p == (engine.Part{})
-	if whole && h.generated == "" {
+	if whole && h.generated == "" && h.long == nil {
 		list := ""
 		if h.columns != "" {
 			list = " (" + h.columns + ")"

@@ -23,7 +23,7 @@ func (s *source) serverSnapshot(ctx context.Context) (*snapshot, error) {
 	if err == nil {
 		err = c.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&p.moment)
 	}
-	for _, read := range []func(context.Context, bool) error{r.roles, r.memberships, r.tablespaces, r.databaseRights,
+	for _, read := range []func(context.Context, bool) error{r.roles, r.memberships, r.tablespaces, r.templateRights,
 		r.parameterRights} {
 		if err == nil {
 			err = read(ctx, s.at.Passwords)
@@ -153,32 +153,11 @@ func (r *catalogReader) tablespaces(ctx context.Context, _ bool) error {
 		engine.Finish)
 }
 
-// databaseOwnersRow is a row of database_owners.sql.
-type databaseOwnersRow struct {
-	Name, Owner string
-	Limit       int
-	Template    bool
-}
-
-// databaseRights come when the databases are back: 70-active.
-func (r *catalogReader) databaseRights(ctx context.Context, _ bool) error {
-	err := each(ctx, r, "database_owners", func(x *databaseOwnersRow) error {
-		sql := "ALTER DATABASE " + x.Name + " OWNER TO " + x.Owner + ";\n"
-		if x.Limit != -1 {
-			sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d;\n", x.Name, x.Limit)
-		}
-		if x.Template {
-			sql += "ALTER DATABASE " + x.Name + " IS_TEMPLATE true;\n"
-		}
-		r.also(rankOwner, engine.Object{Kind: "database owner", Name: x.Name, Section: engine.Active, Rule: true,
-			SQL: sql})
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return r.rightsOf(ctx, "DATABASE",
-		`SELECT quote_ident(datname), datdba, datacl FROM pg_database WHERE datname <> 'template0'`, engine.Active)
+// templateRights are those on databases that a new server has too: of all others, rights are in
+// their own dumps.
+func (r *catalogReader) templateRights(ctx context.Context, _ bool) error {
+	return r.rightsOf(ctx, "DATABASE", `SELECT quote_ident(datname), datdba, datacl FROM pg_database
+		WHERE datname IN ('template1', 'postgres')`, engine.Finish)
 }
 
 func (r *catalogReader) parameterRights(ctx context.Context, _ bool) error {
@@ -195,7 +174,8 @@ type serverRightsRow struct {
 	Grantee, Grantor     *string
 }
 
-// rightsOf reads the rights on one kind of thing; a query gives name, owner, rights.
+// rightsOf reads the rights on one kind of thing; a query gives name, owner, rights. A database
+// without a name is this one.
 func (r *catalogReader) rightsOf(ctx context.Context, word, query string, section engine.Section) error {
 	type target struct{ name, owner string }
 	found := holdings[target]{rights: map[target][]right{}}
@@ -207,13 +187,19 @@ func (r *catalogReader) rightsOf(ctx context.Context, word, query string, sectio
 		return nil
 	})
 	for _, t := range found.order {
-		on := word + " " + t.name
+		on, o := word+" "+t.name, engine.Object{Kind: "grants", Section: section, Rule: true}
+		o.Name = strings.ToLower(on)
+		if t.name == "" {
+			on, o.Name, o.OfDatabase, o.Roles = word+" "+here, "on the database", true, named(t.owner, found.rights[t])
+		}
 		sql := grantSQL(on, "", t.owner, found.rights[t])
 		if word != "PARAMETER" {
 			sql = fmt.Sprintf("REVOKE ALL ON %s FROM PUBLIC;\nREVOKE ALL ON %s FROM %s;\n", on, on, t.owner) + sql
 		}
-		r.also(rankGrant, engine.Object{Kind: "grants", Name: strings.ToLower(on), Section: section, Rule: true,
-			SQL: sql})
+		if o.SQL = sql; o.OfDatabase {
+			o.SQL = aboutItself(sql)
+		}
+		r.also(rankGrant, o)
 	}
 	return err
 }

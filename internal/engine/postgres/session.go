@@ -89,8 +89,51 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (i
 	if strings.HasPrefix(sql, blobPut) {
 		return s.loadBlobs(ctx, sql, in, seen)
 	}
-	tag, err := s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: seen}, sql)
-	return tag.RowsAffected(), plain(ctx, s.c, err)
+	rows, err := int64(0), error(nil)
+	for err == nil {
+		tag, failed := s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: seen}, sql)
+		rows += tag.RowsAffected()
+		if failed != nil {
+			return rows, plain(ctx, s.c, failed)
+		}
+		err = s.loadLong(ctx, in, sql)
+		if err == nil {
+			rows++
+			seen(1)
+		}
+	}
+	if err == io.EOF { // no more rows
+		err = nil
+	}
+	return rows, err
+}
+
+// loadLong runs the statements that bring a row in pieces, up to the one that goes on with the
+// others. It gives io.EOF where the file ends instead.
+func (s *session) loadLong(ctx context.Context, in *bufio.Reader, again string) error {
+	begun := false
+	for {
+		line, err := readStatement(in)
+		switch {
+		case err == io.EOF && line == "" && !begun:
+			return io.EOF
+		case err != nil:
+			return fmt.Errorf("the file ends in the middle of a long row: %w", err)
+		case !begun && line != longBegin:
+			return errors.New("the file holds something other than rows")
+		case strings.HasPrefix(line, "COPY ") && strings.TrimSuffix(line, ";\n") == again:
+			return nil
+		case strings.HasPrefix(line, "COPY "):
+			_, err = s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: func(int64) {}}, strings.TrimSuffix(line, ";\n"))
+			err = plain(ctx, s.c, err)
+		default:
+			err = s.Exec(ctx, line)
+		}
+		if err != nil {
+			return err
+		}
+		begun = true
+	}
 }
 
 // loadBlobs runs the statements that fill large objects, a line each, some at a time.
@@ -133,67 +176,100 @@ const maxHead = 8 << 20 // bytes
 // all empty. Of the settings it gives the last about the encoding and about the search
 // path; the session has the others.
 func copyStatement(in *bufio.Reader) (statement, settings string, err error) {
-	const end = " FROM stdin;\n"
 	var encoding, path string
-	var sql strings.Builder
-	quoted := false
 	for {
-		text, err := engine.ReadLine(in, nil, maxHead)
-		line := string(text)
-		if err == nil && sql.Len() > maxHead {
-			err = errors.New("it has no end")
-		}
-		if err == io.EOF && line == "" && sql.Len() == 0 { // large objects that are all empty
+		line, err := readStatement(in)
+		if err == io.EOF && line == "" { // large objects that are all empty
 			return "", encoding + path, nil
 		}
 		if err != nil {
 			return "", "", fmt.Errorf("the file has no COPY statement: %w", err)
 		}
-		if sql.Len() == 0 && strings.HasPrefix(line, blobPut) {
+		switch {
+		case strings.HasPrefix(line, blobPut):
 			return line, encoding + path, nil
+		case strings.HasPrefix(line, "COPY "):
+			return strings.TrimSuffix(line, ";\n"), encoding + path, nil
+		case strings.HasPrefix(line, "SET client_encoding"):
+			encoding = line
+		case strings.HasPrefix(line, "SET search_path"):
+			path = line
 		}
-		if sql.Len() == 0 && !strings.HasPrefix(line, "COPY ") {
-			switch {
-			case strings.HasPrefix(line, "SET client_encoding"):
-				encoding = line
-			case strings.HasPrefix(line, "SET search_path"):
-				path = line
-			}
-			continue
+	}
+}
+
+// readStatement reads a line, or a statement whose names hold line feeds.
+func readStatement(in *bufio.Reader) (string, error) {
+	var sql strings.Builder
+	quoted := false
+	for {
+		text, err := engine.ReadLine(in, nil, maxHead)
+		sql.Write(text)
+		if err == nil && sql.Len() > maxHead {
+			err = errors.New("it has no end")
 		}
-		sql.WriteString(line)
-		if strings.Count(line, `"`)%2 == 1 {
+		if err != nil {
+			return sql.String(), err
+		}
+		if bytes.Count(text, []byte{'"'})%2 == 1 {
 			quoted = !quoted
 		}
-		if !quoted && strings.HasSuffix(line, end) {
-			return strings.TrimSuffix(sql.String(), ";\n"), encoding + path, nil
+		if begun := sql.String(); !quoted && bytes.HasSuffix(text, []byte(";\n")) || !longer(begun) {
+			return begun, nil
 		}
 	}
 }
 
-// copyRows reads the rows up to the line that ends them, the file's last.
-type copyRows struct {
-	in   *bufio.Reader
-	seen func(int64)
+// longer says whether a statement may be longer than a line: those with names.
+func longer(begun string) bool {
+	for _, word := range []string{"COPY ", "CREATE TEMPORARY TABLE ", "ALTER TABLE ", "UPDATE ", "INSERT INTO "} {
+		if strings.HasPrefix(begun, word) {
+			return true
+		}
+	}
+	return false
 }
 
-var endOfRows = []byte("\\.\n")
+// copyRows reads the rows up to the line that ends them.
+type copyRows struct {
+	in    *bufio.Reader
+	seen  func(int64)
+	begun bool
+	ended bool
+}
+
+var endOfRows = []byte("\n\\.\n")
 
 func (c *copyRows) Read(p []byte) (int, error) {
-	have, err := c.in.Peek(min(len(p)+len(endOfRows), c.in.Size()))
-	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
-		return 0, err
+	if c.ended {
+		return 0, io.EOF
 	}
-	if err == io.EOF {
-		if !bytes.HasSuffix(have, endOfRows) {
-			return 0, io.ErrUnexpectedEOF
-		}
-		if len(have) == len(endOfRows) {
+	if !c.begun { // the first line may be the one
+		c.begun = true
+		if have, _ := c.in.Peek(len(endOfRows) - 1); bytes.Equal(have, endOfRows[1:]) {
+			c.in.Discard(len(have))
+			c.ended = true
 			return 0, io.EOF
 		}
 	}
-	n := copy(p, have[:len(have)-len(endOfRows)])
+	have, err := c.in.Peek(min(len(p)+len(endOfRows)-1, c.in.Size()))
+	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+		return 0, err
+	}
+	end := bytes.Index(have, endOfRows)
+	if end < 0 && err == io.EOF {
+		return 0, io.ErrUnexpectedEOF
+	}
+	n := len(have) - (len(endOfRows) - 1) // what may be the beginning of the end
+	if end >= 0 {
+		n = end + 1 // with the line feed
+		c.ended = true
+	}
+	n = copy(p, have[:n])
 	c.seen(int64(bytes.Count(p[:n], []byte{'\n'})))
 	c.in.Discard(n)
+	if c.ended {
+		c.in.Discard(len(endOfRows) - 1)
+	}
 	return n, nil
 }

@@ -254,22 +254,22 @@ func (p *snapshot) Close() error { return closeConn(p.c) }
 
 // Confirm fails if the transaction that holds the locks and the snapshot did not
 // live to the end, or a table got another file all the same.
-func (p *snapshot) Confirm(ctx context.Context) error {
+func (p *snapshot) Confirm(ctx context.Context) ([]string, error) {
 	if p.database == engine.ServerWide {
-		return p.c.Ping(ctx)
+		return nil, p.c.Ping(ctx)
 	}
 	tables, err := lockTables(ctx, p.c)
 	if err != nil {
-		return fault.New("snapshot-lost", err, "the session that held the snapshot of %s was lost", p.database).
+		return nil, fault.New("snapshot-lost", err, "the session that held the snapshot of %s was lost", p.database).
 			Advise("look into the server's log; nothing was dumped")
 	}
 	for _, t := range tables {
 		if t.InSnapshot != t.Now {
-			return fault.New("table-rewritten", nil, "%s was rewritten while it was dumped", t.Name).
+			return nil, fault.New("table-rewritten", nil, "%s was rewritten while it was dumped", t.Name).
 				Advise("take the dump again")
 		}
 	}
-	return nil
+	return nil, nil
 }
 
 // Ask runs a check in the snapshot, on a connection of its own.

@@ -128,7 +128,8 @@ func TestNothingChangesUnderASnapshot(t *testing.T) {
 	require.NoError(t, err, "writers are not disturbed")
 	require.Equal(t, "1\n", readTable(t, snap, "public.a"), "and not seen")
 	require.Equal(t, "no such table", readTable(t, snap, "public.later"))
-	require.NoError(t, snap.Confirm(ctx))
+	_, err = snap.Confirm(ctx)
+	require.NoError(t, err)
 	require.NoError(t, snap.Close())
 
 	snap, err = s.Snapshot(ctx, "pinned")
@@ -138,7 +139,8 @@ func TestNothingChangesUnderASnapshot(t *testing.T) {
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'grainkeep' AND datname "+
 			"= 'pinned'")
 	require.NoError(t, err)
-	require.True(t, fault.HasCode(snap.Confirm(ctx), "snapshot-lost"))
+	_, err = snap.Confirm(ctx)
+	require.True(t, fault.HasCode(err, "snapshot-lost"))
 }
 
 // interloper runs a statement of somebody else's before a connection's n-th query.
@@ -296,7 +298,8 @@ func TestSomebodyWaitsToChangeATable(t *testing.T) {
 		return err == nil && waiting == 1
 	}, 10*time.Second, 5*time.Millisecond)
 	require.Equal(t, "7\n", readTable(t, snap, "public.a"))
-	require.NoError(t, snap.Confirm(ctx))
+	_, err = snap.Confirm(ctx)
+	require.NoError(t, err)
 	require.NoError(t, snap.Close())
 	require.NoError(t, <-gone)
 }

@@ -28,6 +28,7 @@ type table struct {
 	Extension  bool
 	helper     string // a schema that is there while the table is made
 	Bytes      int64
+	Toasted    int64 // bytes of its long values
 	Blocks     int64 // 0 where ranges of them cannot be read fast
 	Rows       int64
 	columns    []column
@@ -284,7 +285,7 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 		Tree:  r.rootOf(t, tables),
 		Frame: engine.Framing{Head: head, RowEnd: "\n", GroupEnd: "\n", Tail: "\\.\n", Always: true},
 		Handle: handle{table: t.ID, columns: strings.Join(listed, ", "), encoding: encoding,
-			generated: strings.Join(generated, ", ")}, Blocks: t.Blocks,
+			generated: strings.Join(generated, ", "), long: t.long(into, columns, r.encoding)}, Blocks: t.Blocks,
 		Count: "SELECT " + literal(t.ID) + ", count(*) FROM ONLY " + t.ID + ";\n",
 	}
 	if condition != "" {
@@ -297,6 +298,27 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 		e.Count = "SELECT " + literal(tree) + ", count(*) FROM " + tree + ";\n"
 	}
 	r.tables = append(r.tables, e)
+}
+
+// long is what it takes to read rows that are too long to be copied, where there can be any.
+func (t *table) long(into string, columns []column, encoding string) *longRows {
+	if t.Toasted < longFrom || t.Method != "" {
+		return nil
+	}
+	l := &longRows{table: into, wide: map[string]string{}, encoding: encoding}
+	for _, c := range columns {
+		if c.Generated != "" {
+			continue
+		}
+		l.columns = append(l.columns, c.Quoted)
+		if c.Wide != "" {
+			l.wide[c.Quoted] = c.Wide
+		}
+	}
+	if len(l.wide) == 0 {
+		return nil
+	}
+	return l
 }
 
 // rootOf is the partitioned table at the top of a partition's tree.

@@ -35,7 +35,7 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		return t, t.enter(ctx)
 	}
 	if spec.Name != "" {
-		if err := t.vacant(ctx); err != nil {
+		if err := t.s.Vacant(ctx, t.spec); err != nil {
 			return nil, err
 		}
 	}
@@ -51,7 +51,8 @@ type target struct {
 	spec engine.TargetSpec
 	work string
 
-	elsewhere bool // the database's own tablespace is not there
+	elsewhere bool      // the database's own tablespace is not there
+	in        *pgx.Conn // in the new database from the start: later this user may not be let in
 }
 
 // lockObject is the object of a run's live lock.
@@ -113,14 +114,22 @@ func (t *target) ownPath() string {
 }
 
 // inside runs statements in the new database.
-func (t *target) inside(ctx context.Context, sql string) error {
-	c, err := t.s.connect(ctx, t.work)
-	if err != nil {
-		return err
+func (t *target) inside(ctx context.Context, sql string) (err error) {
+	if t.in == nil || t.in.IsClosed() {
+		if t.in, err = t.s.connect(ctx, t.work); err != nil {
+			return err
+		}
 	}
-	defer closeConn(c)
-	_, err = c.Exec(ctx, sql)
+	_, err = t.in.Exec(ctx, sql)
 	return err
+}
+
+// out ends the session in the new database.
+func (t *target) out() {
+	if t.in != nil {
+		closeConn(t.in)
+		t.in = nil
+	}
 }
 
 // Names of facts that only some databases have.
@@ -145,17 +154,17 @@ func CreateOptions(f map[string]string) string {
 	return sql
 }
 
-// vacant fails when the target exists and may not be renamed aside, or is in use.
-func (t *target) vacant(ctx context.Context) error {
+// Vacant fails when the target exists and may not be renamed aside, or is in use.
+func (s *source) Vacant(ctx context.Context, spec engine.TargetSpec) error {
 	var there bool
 	var users int
-	err := t.s.home.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1),
+	err := s.home.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1),
 		(SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND pid <>
-			pg_backend_pid())`, t.spec.Name).Scan(&there, &users)
+			pg_backend_pid())`, spec.Name).Scan(&there, &users)
 	if err != nil || !there {
 		return err
 	}
-	return engine.Occupied(t.spec, t.s.where(), users)
+	return engine.Occupied(spec, s.where(), users)
 }
 
 // Width is all workers for rows. An index is made by two of the server's processes
@@ -197,7 +206,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if t.spec.Into {
 		return "", nil
 	}
-	if err := t.vacant(ctx); err != nil {
+	if err := t.s.Vacant(ctx, t.spec); err != nil {
 		return "", err
 	}
 	there, err := t.s.has(ctx, t.spec.Name)
@@ -228,6 +237,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.inside(ctx, "DROP SCHEMA "+t.mark()+" CASCADE"); err != nil {
 		return "", fmt.Errorf("taking the mark off: %w", err)
 	}
+	t.out()
 	// Statements that are sent as one are one transaction.
 	if _, err := t.s.home.Exec(ctx, rename+"; COMMENT ON DATABASE "+quote(t.spec.Name)+" IS "+comment); err != nil {
 		return "", fmt.Errorf("renaming the databases: %w", err)
@@ -263,6 +273,7 @@ func (t *target) Discard(ctx context.Context) error {
 	if t.spec.Into {
 		return t.leave(ctx)
 	}
+	t.out()
 	if drop(ctx, t.s, t.work, force(t.s.version)) == nil {
 		return nil
 	}
@@ -275,12 +286,25 @@ func (t *target) Discard(ctx context.Context) error {
 	return drop(ctx, again.(*source), t.work, force(t.s.version))
 }
 
+// Codes of the server's errors about a database that is to be dropped.
+const (
+	codeInUse    = "55006"
+	codeTemplate = "42809"
+)
+
 // drop removes a scratch database, and ends its sessions when told to. A subscription in it would hold it fast.
 func drop(ctx context.Context, s *source, name, force string) error {
 	statement := "DROP DATABASE IF EXISTS " + quote(name) + force
 	_, err := s.home.Exec(ctx, statement)
 	var pg *pgconn.PgError
-	if !errors.As(err, &pg) || pg.Code != "55006" {
+	if !errors.As(err, &pg) || pg.Code != codeInUse && pg.Code != codeTemplate {
+		return err
+	}
+	if pg.Code == codeTemplate {
+		_, err = s.home.Exec(ctx, "ALTER DATABASE "+quote(name)+" IS_TEMPLATE false")
+		if err == nil {
+			_, err = s.home.Exec(ctx, statement)
+		}
 		return err
 	}
 	c, err := s.connect(ctx, name)

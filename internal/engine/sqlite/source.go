@@ -205,10 +205,10 @@ func newSnapshot(ctx context.Context, c *conn) (*snapshot, error) {
 	return s, err
 }
 
-func (s *snapshot) Moment() time.Time             { return s.moment }
-func (s *snapshot) Catalog() *engine.Catalog      { return s.cat }
-func (s *snapshot) Width() int                    { return 1 }
-func (s *snapshot) Confirm(context.Context) error { return nil }
+func (s *snapshot) Moment() time.Time                         { return s.moment }
+func (s *snapshot) Catalog() *engine.Catalog                  { return s.cat }
+func (s *snapshot) Width() int                                { return 1 }
+func (s *snapshot) Confirm(context.Context) ([]string, error) { return nil, nil }
 
 // Close ends the transaction, and removes the copy if there is one.
 func (s *snapshot) Close() error {

@@ -30,7 +30,7 @@ func (s *source) Sweep(context.Context, string) (engine.Swept, error) {
 // Target makes a new file. It grows in a hidden folder beside its final place,
 // which is locked while the restore lives.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
-	t := &target{spec: spec, folder: s.folder}
+	t := &target{s: s, spec: spec}
 	parent := spec.Folder
 	if err := checkFacts(spec.Facts); err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 			return nil, fault.Wrong("name-impossible", "a SQLite file cannot be named %q", spec.Name)
 		}
 		parent = s.folder
-		if err := t.vacant(ctx); err != nil {
+		if err := s.Vacant(ctx, spec); err != nil {
 			return nil, err
 		}
 		engine.SweepFolders(parent, working)
@@ -75,39 +75,40 @@ const fast = "PRAGMA journal_mode=MEMORY;\nPRAGMA synchronous=OFF;\nPRAGMA cache
 	"locking_mode=EXCLUSIVE;\n"
 
 type target struct {
-	spec   engine.TargetSpec
-	folder string
-	work   string
-	file   string
-	lock   *os.File
-	c      *conn
+	s    *source
+	spec engine.TargetSpec
+	work string
+	file string
+	lock *os.File
+	c    *conn
 }
 
-func (t *target) place() string { return filepath.Join(t.folder, t.spec.Name) }
+func (t *target) place() string { return filepath.Join(t.s.folder, t.spec.Name) }
 
-// vacant fails when the target exists and may not be renamed aside.
-func (t *target) vacant(ctx context.Context) error {
-	if _, err := os.Lstat(t.place()); err != nil {
+// Vacant fails when the target exists and may not be renamed aside.
+func (s *source) Vacant(ctx context.Context, spec engine.TargetSpec) error {
+	place := filepath.Join(s.folder, spec.Name)
+	if _, err := os.Lstat(place); err != nil {
 		return nil //nolint:nilerr // nothing is there
 	}
-	if !t.spec.Replace {
-		return fault.New("target-exists", nil, "%s exists already", t.place()).
+	if !spec.Replace {
+		return fault.New("target-exists", nil, "%s exists already", place).
 			Advise("restore under another name with --as NAME, or add --replace: the old one is then renamed, not " +
 				"deleted")
 	}
-	return t.unused(ctx)
+	return unused(ctx, place)
 }
 
 // unused fails when another process has the old file open, and brings all of it
 // into the one file.
-func (t *target) unused(ctx context.Context) error {
-	c, err := openConn(t.place(), lib.SQLITE_OPEN_READWRITE, time.Second)
+func unused(ctx context.Context, place string) error {
+	c, err := openConn(place, lib.SQLITE_OPEN_READWRITE, time.Second)
 	if err == nil {
 		defer c.close()
 		err = c.exec(ctx, "PRAGMA locking_mode=EXCLUSIVE; BEGIN EXCLUSIVE; COMMIT; PRAGMA wal_checkpoint(TRUNCATE);")
 	}
 	if is(err, lib.SQLITE_BUSY) || is(err, lib.SQLITE_LOCKED) {
-		return fault.New("target-in-use", err, "%s is in use", t.place()).
+		return fault.New("target-in-use", err, "%s is in use", place).
 			Advise("stop the application that has it open, then try again; nothing was changed")
 	}
 	return nil // a damaged file may be renamed aside too
@@ -163,7 +164,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		return "", err
 	}
 	if _, err := os.Lstat(t.place()); err == nil {
-		if err := t.vacant(ctx); err != nil {
+		if err := t.s.Vacant(ctx, t.spec); err != nil {
 			return "", err
 		}
 		linked := false
@@ -172,7 +173,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		}
 		if linked {
 			if err := os.Rename(t.file, t.place()); err != nil {
-				os.Remove(filepath.Join(t.folder, aside))
+				os.Remove(filepath.Join(t.s.folder, aside))
 				return "", err
 			}
 			t.remove()
@@ -181,7 +182,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	}
 	if err := os.Link(t.file, t.place()); err != nil {
 		if errors.Is(err, syscall.EEXIST) {
-			return aside, t.vacant(ctx)
+			return aside, t.s.Vacant(ctx, t.spec)
 		}
 		if err := os.Rename(t.file, t.place()); err != nil { // no hard links here
 			return aside, err
@@ -196,14 +197,14 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 func (t *target) moveAside() (name string, linked bool, err error) {
 	ext := filepath.Ext(t.spec.Name)
 	aside := strings.TrimSuffix(t.spec.Name, ext) + "-before-" + t.spec.Aside.UTC().Format("20060102T150405Z") + ext
-	if _, err := os.Lstat(filepath.Join(t.folder, aside)); err == nil {
-		return "", false, fault.New("target-exists", nil, "%s exists already", filepath.Join(t.folder, aside))
+	if _, err := os.Lstat(filepath.Join(t.s.folder, aside)); err == nil {
+		return "", false, fault.New("target-exists", nil, "%s exists already", filepath.Join(t.s.folder, aside))
 	}
-	if !t.hasTails() && os.Link(t.place(), filepath.Join(t.folder, aside)) == nil {
+	if !t.hasTails() && os.Link(t.place(), filepath.Join(t.s.folder, aside)) == nil {
 		return aside, true, nil
 	}
 	for _, tail := range append([]string{""}, tails...) {
-		err := os.Rename(t.place()+tail, filepath.Join(t.folder, aside+tail))
+		err := os.Rename(t.place()+tail, filepath.Join(t.s.folder, aside+tail))
 		if err != nil && !(tail != "" && errors.Is(err, os.ErrNotExist)) {
 			return "", false, err
 		}

@@ -7,6 +7,8 @@ SELECT
     a.attname::text AS name,
     quote_ident(a.attname) AS quoted,
     format_type(a.atttypid, a.atttypmod) AS type,
+    CASE coalesce(nullif(t.typbasetype, 0), t.oid) WHEN 'bytea'::regtype THEN 'bytea' WHEN 'text'::regtype THEN 'text'
+        WHEN 'varchar'::regtype THEN 'text' WHEN 'bpchar'::regtype THEN 'text' ELSE '' END AS wide,
     CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN {{collation "a.attcollation"}}
         ELSE '' END AS collation,
     a.attnotnull AS required,

@@ -14,6 +14,7 @@ SELECT
         FROM pg_class x, unnest(x.reloptions) o WHERE x.oid = c.reltoastrelid AND o !~ '^pg_')) AS options,
     c.relreplident::text AS identity,
     coalesce(pg_table_size(c.oid), 0) AS bytes,
+    CASE WHEN c.reltoastrelid <> 0 THEN coalesce(pg_relation_size(c.reltoastrelid), 0) ELSE 0 END AS toasted,
     {{template "blocks"}} AS blocks,
     c.reltuples::bigint AS rows,
     coalesce((SELECT t.typarray FROM pg_type t WHERE t.oid = c.reltype), 0) AS array,

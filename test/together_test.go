@@ -123,3 +123,35 @@ func TestViewsAcrossDatabases(t *testing.T) {
 		})
 	}
 }
+
+// TestMySQLReferenceSystemsAndTypedJSON: a reference system comes with the database that needs it;
+// JSON of SQL types is told of wherever it stands.
+func TestMySQLReferenceSystemsAndTypedJSON(t *testing.T) {
+	if noMySQL != nil {
+		t.Skip("no MySQL: ", noMySQL)
+	}
+	freshMaria(t, mysql, "charted")
+	const system = "SELECT * FROM information_schema.st_spatial_reference_systems WHERE srs_id = 990001"
+	gone := func() {
+		queryMaria(t, mysql, "", "DROP DATABASE IF EXISTS charted; DROP SPATIAL REFERENCE SYSTEM IF EXISTS 990001")
+	}
+	gone()
+	defer func() {
+		gone()
+		queryMaria(t, mysql, "", "CREATE DATABASE charted") // for the end of the test
+	}()
+	queryMaria(t, mysql, "", `CREATE DATABASE charted; CREATE SPATIAL REFERENCE SYSTEM 990001 NAME 'our''s' ORGANIZATION 'tern'
+		IDENTIFIED BY 7 DESCRIPTION 'of our chart' DEFINITION `+"'GEOGCS[\"ours\",DATUM[\"d\",SPHEROID[\"s\",6378137,298.2]],"+
+		`PRIMEM["Greenwich",0],UNIT["degree",0.0174532],AXIS["Lat",NORTH],AXIS["Lon",EAST]]'`)
+	queryMaria(t, mysql, "charted", "CREATE TABLE rocks (id int PRIMARY KEY, at point SRID 990001, more json); INSERT INTO rocks SELECT "+
+		"id, ST_GeomFromText('POINT(1 2)', 990001), json_object('n', id, 's', 'x', 'f', 0.25e0) FROM bookings.booking WHERE id <= 1500; "+
+		"UPDATE rocks SET more = json_object('at', now(), 'n', 1.50) WHERE id = 1400")
+	want := queryMaria(t, mysql, "", system)
+	dir := t.TempDir()
+	o := run(t, dir, 3, "dump", "--from", mysql.URL("charted"), "--to", "keep", "--job", "j")
+	require.Contains(t, o.stderr, "JSON in `rocks` (in 1 of its rows) holds exact decimals, dates or the like")
+	gone()
+	run(t, dir, 0, "restore", "--from", "keep", "j/charted", "--to", mysql.URL(""))
+	require.Equal(t, want, queryMaria(t, mysql, "", system))
+	require.Equal(t, "1500|990001", queryMaria(t, mysql, "charted", "SELECT count(*), max(ST_SRID(at)) FROM rocks"))
+}

@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // zones are known on every machine
 
 	"grainkeep/internal/cli"
 	_ "grainkeep/internal/engine/mysql"

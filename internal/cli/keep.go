@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -41,6 +42,11 @@ func (a *app) createKeep(name string, adopt bool) error {
 		place = name
 	}
 	k, err := keep.Create(a.ctx, place, adopt)
+	done := "created"
+	if fault.HasCode(err, "keep-exists") {
+		k, err = keep.Open(a.ctx, place)
+		done = "there already"
+	}
 	if err != nil {
 		return err
 	}
@@ -53,9 +59,9 @@ func (a *app) createKeep(name string, adopt bool) error {
 	if room.Known {
 		said = fmt.Sprintf("; its file system has %s free of %s.", phrase.Bytes(room.Free), phrase.Bytes(room.Total))
 	}
-	a.say("The keep %s is created%s", k.ID, said)
+	a.say("The keep %s is %s%s", k.ID, done, said)
 	if same, _ := k.SameDrive("/"); same {
 		a.say("Note: it is on the system's own file system. A drive of its own outlives this machine.")
 	}
-	return a.emit(map[string]any{"place": k.Where(), "id": k.ID, "free_bytes": room.Free})
+	return a.emit(map[string]any{"place": k.Where(), "id": k.ID, "free_bytes": room.Free, "existed": done != "created"})
 }

@@ -62,6 +62,10 @@ func (a *app) verify(from, at string, names []string) error {
 		return err
 	}
 	var list []*keep.Dump
+	if len(names) == 0 && at != "" {
+		return fault.Wrong("flag-wrong", "--at goes with a name: without one, every dump is read").
+			Advise("name a job: 'grainkeep verify JOB --at WHEN'")
+	}
 	if len(names) == 0 {
 		if list, err = a.dumps(f, from); err != nil {
 			return err

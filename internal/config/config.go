@@ -4,9 +4,7 @@ package config
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -58,9 +56,9 @@ type Job struct {
 	Compression string   `toml:"compression,omitempty"`
 	LockWait    string   `toml:"lock_wait,omitempty"`
 	Silence     string   `toml:"silence,omitempty"`
-	Workers     int      `toml:"workers,omitempty"`   // at most; 0: one for each core
-	Server      *bool    `toml:"server,omitempty"`    // nil: yes
-	Passwords   bool     `toml:"passwords,omitempty"` // of the server's users, as hashes
+	Workers     *int     `toml:"workers,omitempty"`   // at most; nil: one for each core
+	Server      *bool    `toml:"server,omitempty"`    // nil: unless it names one database
+	Passwords   *bool    `toml:"passwords,omitempty"` // of the server's users, as hashes; nil: no, with a warning
 	DrillOn     string   `toml:"drill_on,omitempty"`
 	SkipTables  []string `toml:"skip_tables,omitempty"`  // patterns
 	HoldWriters bool     `toml:"hold_writers,omitempty"` // those without transactions
@@ -82,18 +80,6 @@ type Check struct {
 	Answer   string `toml:"answer"`
 }
 
-// known are the keys of each section, for the advice on a misspelt one.
-var known = map[string][]string{
-	"":       {"timezone", "source", "keep", "job"},
-	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
-	"keep":   {"folder", "floor"},
-	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
-		"workers", "server",
-		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
-	"rows":  {"table", "condition"},
-	"check": {"database", "sql", "answer"},
-}
-
 // Parse reads a configuration; path is only for messages and for relative paths.
 func Parse(data []byte, path string) (*File, error) {
 	f := &File{path: path}
@@ -102,67 +88,10 @@ func Parse(data []byte, path string) (*File, error) {
 	if err := d.Decode(f); err != nil {
 		return nil, explain(path, err)
 	}
+	if err := exact(path, data); err != nil {
+		return nil, err
+	}
 	return f, f.check()
-}
-
-func explain(path string, err error) error {
-	var strict *toml.StrictMissingError
-	if errors.As(err, &strict) && len(strict.Errors) > 0 {
-		e := strict.Errors[0]
-		row, _ := e.Position()
-		key := e.Key()
-		name := key[len(key)-1]
-		section := ""
-		switch {
-		case known[key[0]] == nil:
-			name = key[0]
-		case len(key) > 3 && (key[2] == "check" || key[2] == "rows"):
-			section = key[2]
-		case len(key) > 1:
-			section = key[0]
-		}
-		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
-			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]),
-				strings.Join(known[section], ", "))
-	}
-	var bad *toml.DecodeError
-	if errors.As(err, &bad) {
-		row, column := bad.Position()
-		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column,
-			strings.TrimPrefix(bad.Error(), "toml: ")).
-			Advise("see docs/configuration.md")
-	}
-	return fault.Wrong("config-unclear", "%s: %v", path, err)
-}
-
-// nearest gives the known key that takes the fewest edits.
-func nearest(name string, keys []string) string {
-	best, least := "", 1<<30
-	for _, k := range keys {
-		if d := distance(name, k); d < least {
-			best, least = k, d
-		}
-	}
-	return best
-}
-
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := 1
-			if a[i] == b[j] {
-				cost = 0
-			}
-			diagonal, row[j+1] = row[j+1], min(row[j]+1, row[j+1]+1, diagonal+cost)
-		}
-	}
-	return row[len(b)]
 }
 
 func (f *File) wrong(where, format string, args ...any) *fault.Error {
@@ -175,7 +104,9 @@ func (f *File) check() (err error) {
 			f.Timezone).Advise("write one such as \"Atlantic/Faroe\"")
 	}
 	if f.Timezone == "" {
-		f.zone = localZone()
+		if f.zone, err = localZone(); err != nil {
+			return err
+		}
 	}
 	for _, name := range sorted(f.Source) {
 		s := f.Source[name]
@@ -230,9 +161,9 @@ func (f *File) checkJob(name string, j Job) error {
 	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
 		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
 	}
-	if j.Workers < 0 {
+	if j.Workers != nil && *j.Workers < 1 {
 		return f.wrong(where, "workers is %d",
-			j.Workers).Advise("write how many connections may read at the same time, or leave it out")
+			*j.Workers).Advise("write how many connections may read at the same time, or leave it out")
 	}
 	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
@@ -258,25 +189,6 @@ func (f *File) checkJob(name string, j Job) error {
 		}
 	}
 	return nil
-}
-
-// localZone is the machine's zone under its proper name, where that can be found.
-func localZone() *time.Location {
-	for _, name := range []string{os.Getenv("TZ"), zoneFile()} {
-		if z, err := time.LoadLocation(name); name != "" && err == nil {
-			return z
-		}
-	}
-	return time.UTC
-}
-
-func zoneFile() string {
-	if data, err := os.ReadFile("/etc/timezone"); err == nil {
-		return strings.TrimSpace(string(data))
-	}
-	link, _ := filepath.EvalSymlinks("/etc/localtime")
-	_, name, _ := strings.Cut(link, "zoneinfo/")
-	return name
 }
 
 func sorted[T any](m map[string]T) []string {

@@ -2,6 +2,7 @@ package dump
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"grainkeep/internal/blob"
@@ -9,6 +10,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
 )
 
@@ -40,12 +42,18 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound()}
-	o.warn(d.Name, cat.Warnings)
+	o.warn(NotAsOnServer, d.Name, cat.Warnings)
+	if n := int64(len(cat.Secrets)); n > 0 && !r.NoPasswords {
+		o.warn(PasswordsLeftOut, d.Name, []string{fmt.Sprintf("%s will come back without a password (%s): say passwords = true "+
+			"in the job to dump the hashes too, or passwords = false if that is meant", phrase.Plural(n, "login"),
+			list(cat.Secrets, 6))})
+	}
 	r.feed.Meter.Begin("dumping "+d.Name, 0, 0)
 	if o.m.Payload, err = sql.Capture(ctx, o.files, r.feed); err != nil {
 		return nil, err
 	}
-	o.warn(d.Name, sql.Remarks)
+	o.warn(NotAsOnServer, d.Name, sql.Remarks)
+	o.warn(Shrunk, d.Name, shrunk(r.last[d.Name], o.m))
 	if err := o.readme(ctx, cat); err != nil {
 		return nil, err
 	}
@@ -60,11 +68,15 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 // come back as it is on the server.
 const NotAsOnServer = "not-as-on-server"
 
+// PasswordsLeftOut is the code of the warning about users who come back without their
+// passwords.
+const PasswordsLeftOut = "passwords-left-out"
+
 // warn says what does not come back as it is, here and in the manifest.
-func (o *databaseDump) warn(database string, warnings []string) {
+func (o *databaseDump) warn(code, database string, warnings []string) {
 	for _, w := range warnings {
-		o.m.Warnings = append(o.m.Warnings, manifest.Warning{Code: NotAsOnServer, Text: w})
-		o.feed.Warn(NotAsOnServer, database, "%s", w)
+		o.m.Warnings = append(o.m.Warnings, manifest.Warning{Code: code, Text: w})
+		o.feed.Warn(code, database, "%s", w)
 	}
 }
 

@@ -33,6 +33,19 @@ type Plan struct {
 	Matches   []Match
 	Databases []engine.Database // each once, sorted by name
 	LeftOut   []string          // matched, but excepted
+	Passed    []engine.Database // patterns would take them, but only their literal names do
+}
+
+// Why says why a database is left out that a pattern would take; empty for one that
+// everybody expects to be.
+func Why(d engine.Database) string {
+	switch {
+	case d.Odd != "":
+		return d.Odd
+	case engine.MovedAside(d.Name):
+		return "a restore moved it aside"
+	}
+	return ""
 }
 
 // Choose matches a choice with what is there. System databases match only their
@@ -48,6 +61,10 @@ func Choose(c Choice, there []engine.Database) (*Plan, error) {
 		m := Match{Entry: entry, Optional: optional, Databases: []string{}}
 		for _, d := range there {
 			if d.Name != entry && (d.System || !phrase.Match(entry, d.Name)) {
+				continue
+			}
+			if d.Name != entry && Why(d) != "" {
+				p.pass(d, c)
 				continue
 			}
 			if matchesAny(c.Except, d.Name) {
@@ -73,6 +90,21 @@ func Choose(c Choice, there []engine.Database) (*Plan, error) {
 		}
 	}
 	return p, p.check(there)
+}
+
+// pass notes a database that no literal name takes.
+func (p *Plan) pass(d engine.Database, c Choice) {
+	named := slices.Concat(c.Databases, c.Optional)
+	known := slices.ContainsFunc(p.Passed, func(x engine.Database) bool { return x.Name == d.Name })
+	if !known && !slices.Contains(named, d.Name) && !matchesAny(c.Except, d.Name) {
+		p.Passed = append(p.Passed, d)
+	}
+}
+
+// open says whether the choice means databases that it does not name.
+func (c Choice) open() bool {
+	return len(c.Databases)+len(c.Optional) == 0 ||
+		slices.ContainsFunc(slices.Concat(c.Databases, c.Optional), phrase.HasPattern)
 }
 
 func matchesAny(patterns []string, name string) bool {

@@ -28,6 +28,7 @@ type Job struct {
 	Compression blob.Compression
 	Zone        *time.Location
 	Server      bool        // what belongs to the server itself too
+	NoPasswords bool        // that passwords are left out is meant
 	Skip        []string    // patterns of tables that are left out
 	Rows        []Condition // tables of which some rows are dumped
 	Config      []byte      // as it is kept beside the dumps; no secrets
@@ -97,7 +98,7 @@ func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error)
 		}
 	}()
 	r := &runner{Job: j, feed: feed, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(),
-		matched: map[string]bool{}}
+		matched: map[string]bool{}, last: map[string]*manifest.Manifest{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
 		return nil, err
@@ -128,7 +129,8 @@ type runner struct {
 	plan    *Plan
 	server  engine.Server
 	started time.Time
-	matched map[string]bool // entries of Skip and Rows
+	matched map[string]bool               // entries of Skip and Rows
+	last    map[string]*manifest.Manifest // the dumps before, by database
 }
 
 // take takes the dumps of the plan, records them and keeps the job's configuration.
@@ -230,6 +232,14 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 		return err
 	}
 	r.feed.Tell(Planned{r.Job, r.plan, room})
+	for _, d := range r.plan.Passed {
+		if d.Odd != "" {
+			r.feed.Warn(PassedOver, d.Name, "it is left out: %s", d.Odd)
+		}
+	}
+	if r.server.Blind != "" && r.Choice.open() {
+		r.feed.Warn("databases-hidden", "", "%s", r.server.Blind)
+	}
 	if same, _ := r.Keep.SameDrive(r.server.Folder); same && r.server.Folder != "" {
 		r.feed.Warn(SameDrive, "", "%s", SameDriveWarning(r.Keep))
 	}
@@ -239,11 +249,14 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	return r.checkRoom(ctx, room)
 }
 
+// PassedOver is the code of warnings about databases that only their literal names take.
+const PassedOver = "passed-over"
+
 // clockSlack is how far clocks may differ before it is worth a word.
 const clockSlack = time.Minute
 
 // checkClock warns of a server whose clock is behind the newest dump: the dump that is taken
-// now would be the older one to whoever asks for the newest.
+// now would be the older one to whoever asks for the newest. It notes the last dumps.
 func (r *runner) checkClock(ctx context.Context) error {
 	dumps, err := r.Keep.Dumps(ctx)
 	if err != nil {
@@ -251,7 +264,11 @@ func (r *runner) checkClock(ctx context.Context) error {
 	}
 	var newest time.Time
 	for _, d := range dumps {
-		if d.Manifest != nil && d.Manifest.Job == r.Name && d.Manifest.Moment.After(newest) {
+		if d.Manifest == nil || d.Manifest.Job != r.Name {
+			continue
+		}
+		r.last[d.Manifest.Database] = d.Manifest
+		if d.Manifest.Moment.After(newest) {
 			newest = d.Manifest.Moment
 		}
 	}

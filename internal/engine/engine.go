@@ -97,6 +97,7 @@ type Server struct {
 	Wide    bool   // it has objects of its own, to be snapshot as ServerWide
 	Log     string // what its change log allows, in words; empty: it has none
 	Folder  string // data folder when it is on this machine and readable; else empty
+	Blind   string // why there may be databases that are not listed; empty: there are none
 }
 
 // ServerWide stands in the place of a database's name for what belongs to the
@@ -109,6 +110,8 @@ type Database struct {
 	Bytes  int64 // size on the server's disk
 	System bool  // left out unless named literally
 	Note   string
+	// Odd says why only its literal name takes it, where that is worth a warning.
+	Odd string
 }
 
 // Source is an open source.
@@ -328,6 +331,7 @@ type Catalog struct {
 	Tables   []Table           // sorted by ID
 	Objects  []Object          // in load order
 	Warnings []string          // what is not part of the one moment
+	Secrets  []string          // users and roles whose passwords are left out
 	Position *Position         // where in the server's change log the moment is; nil: not known
 }
 

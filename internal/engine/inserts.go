@@ -13,6 +13,7 @@ import (
 func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64, error)) (rows int64, err error) {
 	in := bufio.NewReaderSize(text, 256<<10)
 	var sql []byte
+	var head headScan
 	for {
 		begin := len(sql)
 		if sql, err = ReadLine(in, sql, maxStatement); err == io.EOF {
@@ -24,9 +25,10 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 		if err != nil {
 			return rows, err
 		}
-		if !bytes.HasSuffix(sql[begin:], []byte(");\n")) {
+		if !head.past(sql[begin:]) || !bytes.HasSuffix(sql[begin:], []byte(");\n")) {
 			continue
 		}
+		head = headScan{}
 		n, err := run(sql)
 		if err != nil {
 			return rows, err
@@ -35,6 +37,33 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 		seen(n)
 		sql = sql[:0]
 	}
+}
+
+// headScan finds the end of a statement's head. The names in it may hold line feeds, and what looks
+// like the end of a statement.
+type headScan struct {
+	begun, ended bool
+	quote        byte // that is open; 0: none
+}
+
+// past takes the next line, and says whether it is one of rows.
+func (h *headScan) past(line []byte) bool {
+	if h.ended {
+		return true
+	}
+	if h.begun = h.begun || bytes.HasPrefix(line, []byte("INSERT INTO ")); !h.begun {
+		return false
+	}
+	for _, c := range line {
+		switch {
+		case h.quote == 0 && (c == '"' || c == '`'):
+			h.quote = c
+		case h.quote == c:
+			h.quote = 0
+		}
+	}
+	h.ended = h.quote == 0 && bytes.HasSuffix(line, []byte(" VALUES\n"))
+	return false
 }
 
 // maxStatement is more than any server takes as one statement.

@@ -2,7 +2,9 @@ package engine
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
+	"unicode/utf8"
 )
 
 // Databases of a server under these names are being drilled or restored.
@@ -34,12 +36,19 @@ func (t TargetSpec) AsideName(limit int, taken func(name string) (bool, error)) 
 		if n > 1 { // within the same second
 			free += fmt.Sprint("_", n)
 		}
-		free = free[max(0, len(free)-limit):]
+		for free = free[max(0, len(free)-limit):]; !utf8.RuneStart(free[0]); free = free[1:] { // no half of a character
+		}
 		if there, err := taken(free); err != nil || !there {
 			return free, err
 		}
 	}
 }
+
+// aside is how the name of a database ends that a restore moved aside.
+var aside = regexp.MustCompile(`[_-]before[_-]\d{8}[tT]\d{6}[zZ](?:_\d+)?(?:\.\w+)?$`)
+
+// MovedAside says whether a name is that of a database that a restore moved aside.
+func MovedAside(name string) bool { return aside.MatchString(name) }
 
 // Swept tells what was done about what killed runs had left.
 type Swept struct {

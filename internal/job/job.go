@@ -4,6 +4,7 @@ package job
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -115,7 +116,10 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 			return nil, err
 		}
 	}
-	at.Passwords, at.Workers, at.Hold, at.CopyFirst = j.Passwords, j.Workers, j.HoldWriters, j.CopyFirst
+	at.Passwords, at.Hold, at.CopyFirst = j.Passwords != nil && *j.Passwords, j.HoldWriters, j.CopyFirst
+	if j.Workers != nil {
+		at.Workers = *j.Workers
+	}
 	k, err := s.OpenKeep(ctx, j.Keep)
 	if err != nil {
 		return nil, err
@@ -132,7 +136,17 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Server: j.Server == nil || *j.Server}, err
+		Server: serverToo(j), NoPasswords: j.Passwords != nil}, err
+}
+
+// serverToo says whether a job dumps what belongs to the server itself: as it says, or else
+// unless it is about one database that it names.
+func serverToo(j config.Job) bool {
+	if j.Server != nil {
+		return *j.Server
+	}
+	named := slices.Concat(j.Databases, j.Optional)
+	return len(named) != 1 || phrase.HasPattern(named[0])
 }
 
 // Checks are the questions of a job.

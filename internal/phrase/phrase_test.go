@@ -43,6 +43,24 @@ func TestParseWhen(t *testing.T) {
 	}
 }
 
+// TestDaysWithoutAMidnight: the clock may skip it, and repeat it.
+func TestDaysWithoutAMidnight(t *testing.T) {
+	for _, c := range []struct{ zone, day, until string }{
+		{"America/Sao_Paulo", "2018-11-03", "2018-11-04T02:59:59Z"}, // 00:00 became 01:00
+		{"America/Sao_Paulo", "2018-11-04", "2018-11-05T01:59:59Z"},
+		{"America/Sao_Paulo", "2018-02-17", "2018-02-18T02:59:59Z"}, // 00:00 became 23:00
+		{"America/Havana", "2018-11-03", "2018-11-04T03:59:59Z"},    // 01:00 became 00:00
+		{"Europe/Vienna", "2026-03-29", "2026-03-29T21:59:59Z"},
+		{"UTC", "2026-02-28", "2026-02-28T23:59:59Z"},
+	} {
+		zone, err := time.LoadLocation(c.zone)
+		require.NoError(t, err)
+		w, err := ParseWhen(c.day, zone, time.Now())
+		require.NoError(t, err)
+		require.Equal(t, c.until, w.Until.UTC().Format(time.RFC3339), c)
+	}
+}
+
 func TestUnits(t *testing.T) {
 	require.Equal(t, []string{"0 B", "1023 B", "1.0 KiB", "1.0 MiB", "14.2 MiB", "-2.0 GiB"},
 		[]string{Bytes(0), Bytes(1023), Bytes(1024), Bytes(1 << 20), Bytes(14889779), Bytes(-2 << 30)})

@@ -25,12 +25,11 @@ var (
 func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
 	s = strings.TrimSpace(s)
 	if datePattern.MatchString(s) {
-		day, err := time.ParseInLocation(time.DateOnly, s, zone)
+		day, err := time.Parse(time.DateOnly, s)
 		if err != nil {
 			return When{}, fmt.Errorf("%q is not a date of the calendar", s)
 		}
-		end := time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, zone)
-		return When{Text: s, Until: end.Add(-time.Nanosecond), Day: s}, nil
+		return When{Text: s, Until: begins(day.AddDate(0, 0, 1), zone).Add(-time.Nanosecond), Day: s}, nil
 	}
 	if m := timePattern.FindStringSubmatch(s); m != nil {
 		return parseTime(s, m, zone)
@@ -42,6 +41,23 @@ func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
 	return When{},
 		fmt.Errorf("%q is not a moment; write a time (2026-03-14T09:30), a date (2026-03-14) or an age (2 days, "+
 			"90 min)", s)
+}
+
+// begins is the first instant of a day in a zone: not every day has a midnight, and some have two.
+func begins(day time.Time, zone *time.Location) time.Time {
+	y, m, d := day.Date()
+	noon := time.Date(y, m, d, 12, 0, 0, 0, zone)
+	within := func(t time.Time) bool { return t.In(zone).Format(time.DateOnly) == day.Format(time.DateOnly) }
+	if changed, _ := noon.ZoneBounds(); within(changed) && !within(changed.Add(-time.Nanosecond)) {
+		return changed // the clock skipped midnight
+	}
+	midnight := time.Date(y, m, d, 0, 0, 0, 0, zone)
+	for _, shift := range []time.Duration{-time.Hour, -30 * time.Minute} {
+		if t := midnight.Add(shift); within(t) {
+			return t
+		}
+	}
+	return midnight
 }
 
 func parseTime(s string, m []string, zone *time.Location) (When, error) {

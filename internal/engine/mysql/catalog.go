@@ -23,7 +23,8 @@ type catalogReader struct {
 	objects  []engine.Object
 	tables   []engine.Table
 	warns    []string
-	blind    bool // to the rights on tables and routines
+	secrets  []string // users whose passwords are left out
+	blind    bool     // to the rights on tables and routines
 }
 
 func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {

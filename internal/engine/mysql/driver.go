@@ -209,6 +209,10 @@ func (s *source) config() (*sqldriver.Config, error) {
 		cfg.Addr = net.JoinHostPort(host, "3306")
 	}
 	switch s.at.TLS {
+	case "": // where the server offers it; what does not leave this machine nobody can listen to
+		if cfg.Net == "tcp" && !loopback(cfg.Addr) {
+			cfg.TLS, cfg.AllowFallbackToPlaintext = &tls.Config{InsecureSkipVerify: true}, true
+		}
 	case "on":
 		cfg.TLS = &tls.Config{InsecureSkipVerify: true}
 	case "verify":
@@ -228,6 +232,16 @@ func (s *source) config() (*sqldriver.Config, error) {
 	secret, err := s.at.Secret()
 	cfg.Passwd = secret.Reveal()
 	return cfg, err
+}
+
+// loopback says whether an address is this machine's, and no wire's.
+func loopback(addr string) bool {
+	host, _, err := net.SplitHostPort(addr)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // usualPassword takes user and password from the clients' own file, ~/.my.cnf, section

@@ -21,7 +21,7 @@ func (s *source) serverSnapshot(ctx context.Context) (engine.Snapshot, error) {
 		return nil, err
 	}
 	return &serverWide{moment, &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.objects,
-		Warnings: r.warns}}, nil
+		Warnings: r.warns, Secrets: r.secrets}}, nil
 }
 
 type serverWide struct {
@@ -149,6 +149,9 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 	}
 	if locked {
 		o.Note = ""
+	}
+	if o.Note != "" {
+		r.secrets = append(r.secrets, name)
 	}
 	o.SQL = sql + ";\n"
 	return o, roles, nil

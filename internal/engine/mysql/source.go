@@ -132,8 +132,22 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	if s.local() {
 		d.Folder = rows[0][3]
 	}
-	d.Log, err = s.log(ctx)
+	if d.Log, err = s.log(ctx); err != nil {
+		return d, err
+	}
+	d.Blind, err = s.blind(ctx)
 	return d, err
+}
+
+// blind says why a user may not see all databases.
+func (s *source) blind(ctx context.Context) (string, error) {
+	rows, err := s.home.rows(ctx, "SELECT privilege_type FROM information_schema.user_privileges WHERE "+mine+
+		" AND privilege_type IN ('SHOW DATABASES', 'SELECT', 'SHOW VIEW', 'LOCK TABLES', 'TRIGGER', 'EVENT')")
+	if err != nil || len(rows) > 0 {
+		return "", err
+	}
+	return "this user may not see all databases of the server: those on which it has no right are missing without a word " +
+		"(GRANT SHOW DATABASES ON *.* would show them)", nil
 }
 
 // log says what the server's change log allows.

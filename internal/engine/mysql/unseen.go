@@ -9,6 +9,10 @@ import (
 	"grainkeep/internal/fault"
 )
 
+// mine is a condition on rights: whoever may read the server's users is shown the rights of all.
+const mine = "grantee = concat('\\'', regexp_replace(current_user(), '@[^@]*$', ''), '\\'@\\'', " +
+	"substring_index(current_user(), '@', -1), '\\'')"
+
 // seen fails where a user may not see all that a database holds. The server shows such a user
 // what there is of it as if there were nothing: no error, no trigger, no routine.
 func (r *catalogReader) seen(ctx context.Context) error {
@@ -16,9 +20,6 @@ func (r *catalogReader) seen(ctx context.Context) error {
 	if err == nil && role != "" && !strings.EqualFold(role, "NONE") {
 		return nil // what a role may do is not told in the same tables
 	}
-	// Whoever may read the server's users is shown the rights of all of them.
-	const mine = "grantee = concat('\\'', regexp_replace(current_user(), '@[^@]*$', ''), '\\'@\\'', " +
-		"substring_index(current_user(), '@', -1), '\\'')"
 	rows, err := r.c.rows(ctx, "SELECT privilege_type FROM information_schema.user_privileges WHERE "+mine+
 		" UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE "+mine+" AND "+
 		literal(r.database)+" LIKE table_schema")

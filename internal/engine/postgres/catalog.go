@@ -113,6 +113,7 @@ type catalogReader struct {
 	member       map[key]key         // the extension that an object belongs to
 	children     map[key][]key       // the foreign keys of partitions, by their parents'
 	warns        []string
+	secrets      []string // roles whose passwords are left out
 }
 
 // readCatalog reads all that a database holds, inside the snapshot of c.

@@ -34,7 +34,8 @@ func (s *source) serverSnapshot(ctx context.Context) (*snapshot, error) {
 		return nil, err
 	}
 	p.moment = p.moment.In(time.UTC)
-	p.cat = &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.placed(r.extra), Warnings: r.warns}
+	p.cat = &engine.Catalog{Facts: map[string]string{}, Header: settings, Objects: r.placed(r.extra), Warnings: r.warns,
+		Secrets: r.secrets}
 	return p, nil
 }
 
@@ -42,6 +43,7 @@ func (s *source) serverSnapshot(ctx context.Context) (*snapshot, error) {
 type rolesRow struct {
 	Name, Quoted, Options, Secret, Comment string
 	Settings                               []string
+	Login                                  bool // and not the user that the server was made with
 }
 
 // everybodySettingsRow is a row of everybody_settings.sql.
@@ -78,6 +80,9 @@ func (r *catalogReader) roles(ctx context.Context, passwords bool) error {
 		for _, set := range x.Settings {
 			k, v, _ := strings.Cut(set, "=")
 			body += " ALTER ROLE " + x.Quoted + " SET " + settingName(k) + " TO " + settingValue(k, v) + ";"
+		}
+		if x.Login && !passwords {
+			r.secrets = append(r.secrets, x.Name)
 		}
 		if x.Comment != "" {
 			body += " COMMENT ON ROLE " + x.Quoted + " IS" + space(literal(x.Comment)) + ";"

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	lib "modernc.org/sqlite/lib"
 
@@ -59,7 +60,9 @@ func (driver) Open(_ context.Context, at engine.Location) (engine.Source, error)
 		Advise("check the path; if a drive belongs there, it may not be mounted")
 }
 
-func hasEnding(path string) bool { return slices.Contains(Endings, filepath.Ext(path)) }
+func hasEnding(path string) bool {
+	return slices.Contains(Endings, strings.ToLower(filepath.Ext(path)))
+}
 
 type source struct {
 	at     engine.Location
@@ -87,7 +90,7 @@ func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
 			return nil, fault.New("source-unreadable", err, "cannot look into %s", s.folder)
 		}
 		for _, e := range entries {
-			if hasEnding(e.Name()) && !e.IsDir() && e.Name()[0] != '.' && hasMagic(filepath.Join(s.folder, e.Name())) {
+			if hasEnding(e.Name()) && !e.IsDir() && e.Name()[0] != '.' {
 				names = append(names, e.Name())
 			}
 		}
@@ -99,20 +102,33 @@ func (s *source) Databases(ctx context.Context) ([]engine.Database, error) {
 		if err != nil {
 			continue
 		}
-		list = append(list, engine.Database{Name: n, Bytes: st.Size(), Note: s.note(ctx, n)})
+		d := engine.Database{Name: n, Bytes: st.Size(), Odd: s.odd(n)}
+		if d.Odd == "" {
+			d.Note = s.note(ctx, n)
+		}
+		list = append(list, d)
 	}
 	return list, nil
 }
 
-func hasMagic(path string) bool {
-	f, err := os.Open(path)
+// odd says why a file that ends like a database is not taken for one. An empty file is a
+// database without tables.
+func (s *source) odd(name string) string {
+	if !utf8.ValidString(name) {
+		return "the name of the file is not UTF-8: no dump can be filed under it; rename it"
+	}
+	f, err := os.Open(filepath.Join(s.folder, name))
 	if err != nil {
-		return true // the dump will say why it cannot be read
+		return "" // the dump will say why it cannot be read
 	}
 	defer f.Close()
 	head := make([]byte, len(magic))
-	_, err = io.ReadFull(f, head)
-	return err == nil && string(head) == magic
+	n, err := io.ReadFull(f, head)
+	if n == 0 && err == io.EOF || string(head) == magic {
+		return ""
+	}
+	return "it does not begin as a SQLite file does: it is another file, or its head is damaged (name it to have it dumped " +
+		"all the same, or leave it out with except)"
 }
 
 // note says how a dump and the application's writers get on with each other.
@@ -248,6 +264,7 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to en
 	if err != nil {
 		return explain(t.ID, err)
 	}
+	to = &bounded{Rows: to, table: t.ID}
 	query, n := "SELECT "+columnList(t.Columns), len(t.Columns)
 	if generated != "" {
 		query += ", " + generated
@@ -278,8 +295,28 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to en
 	return nil
 }
 
-// maxValue keeps a row's text below what a statement may be, one billion bytes.
-const maxValue = 480 << 20
+// maxRow keeps a row's text below what a statement may be, one billion bytes: a longer one
+// could never be loaded again.
+const maxRow = 1_000_000_000 - 4<<20 // bytes
+
+// bounded refuses a row that no statement can hold.
+type bounded struct {
+	engine.Rows
+	table  string
+	length int64 // of the row so far
+}
+
+// Row implements engine.Rows.
+func (b *bounded) Row(p []byte, more bool) error {
+	if b.length += int64(len(p)); b.length > maxRow {
+		return fault.New("row-too-long", nil, "a row of %s makes more than %d MiB of SQL, which no statement may have: it could "+
+			"never be loaded again", b.table, maxRow>>20).Advise("leave the table out (skip_tables), or those rows (rows)")
+	}
+	if !more {
+		b.length = 0
+	}
+	return b.Rows.Row(p, more)
+}
 
 // appendLong writes a value, handing a long one on piece by piece so that its
 // text is never held whole. A long text with control characters is cast from its
@@ -290,9 +327,6 @@ func appendLong(row []byte, s *stmt, i int, enc encoding, to engine.Rows) ([]byt
 		return appendValue(row, s, i, kind, enc), nil
 	}
 	raw := s.raw(i)
-	if len(raw) > maxValue {
-		return row, fault.New("cannot-carry", nil, "a value of %d bytes is longer than a statement may be", len(raw))
-	}
 	if len(raw) < piece {
 		return handOn(appendValue(row, s, i, kind, enc), to)
 	}

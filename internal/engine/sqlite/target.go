@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -167,6 +168,9 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		if err := t.s.Vacant(ctx, t.spec); err != nil {
 			return "", err
 		}
+		if err := t.likeOld(); err != nil {
+			return "", err
+		}
 		linked := false
 		if aside, linked, err = t.moveAside(); err != nil {
 			return "", err
@@ -176,8 +180,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 				os.Remove(filepath.Join(t.s.folder, aside))
 				return "", err
 			}
-			t.remove()
-			return aside, nil
+			return aside, t.placed()
 		}
 	}
 	if err := os.Link(t.file, t.place()); err != nil {
@@ -188,8 +191,37 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 			return aside, err
 		}
 	}
+	return aside, t.placed()
+}
+
+// placed makes the new name durable and removes the working folder.
+func (t *target) placed() error {
 	t.remove()
-	return aside, nil
+	folder, err := os.Open(t.s.folder)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	if err := folder.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) { // some file systems know no such thing
+		return err
+	}
+	return nil
+}
+
+// likeOld gives the new file the mode and the owner of the one that it replaces: the
+// application must be able to use it, and nobody else.
+func (t *target) likeOld() error {
+	st, err := os.Stat(t.place())
+	if err != nil || !st.Mode().IsRegular() {
+		return err
+	}
+	if old, ok := st.Sys().(*syscall.Stat_t); ok {
+		if err := os.Chown(t.file, int(old.Uid), int(old.Gid)); err != nil {
+			t.spec.Warn(fmt.Sprintf("the file belongs to another user than the one that it replaces (%d, group %d): chown it",
+				old.Uid, old.Gid))
+		}
+	}
+	return os.Chmod(t.file, st.Mode().Perm())
 }
 
 // moveAside gives the old file a name that tells when: a second one, where it can, so that

@@ -10,6 +10,7 @@ SELECT
         WHEN rolconnlimit <> -1 THEN 'CONNECTION LIMIT ' || rolconnlimit END, CASE
         WHEN rolvaliduntil IS NOT NULL THEN 'VALID UNTIL ' || quote_literal(rolvaliduntil) END) AS options,
     {{if .passwords}}coalesce(rolpassword, ''){{else}}''{{end}} AS secret,
+    rolcanlogin AND a.oid <> 10 AS login,
     coalesce(shobj_description(a.oid, 'pg_authid'), '') AS comment,
     coalesce((SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), '{}') AS settings
 FROM {{if .passwords}}pg_authid{{else}}pg_roles{{end}} a

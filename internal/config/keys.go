@@ -1,0 +1,127 @@
+package config
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"grainkeep/internal/fault"
+)
+
+// known are the keys of each section, for the advice on a misspelt one.
+var known = map[string][]string{
+	"":       {"timezone", "source", "keep", "job"},
+	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
+	"keep":   {"folder", "floor"},
+	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
+		"workers", "server",
+		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "rows", "check"},
+	"rows":  {"table", "condition"},
+	"check": {"database", "sql", "answer"},
+}
+
+func explain(path string, err error) error {
+	var strict *toml.StrictMissingError
+	if errors.As(err, &strict) && len(strict.Errors) > 0 {
+		e := strict.Errors[0]
+		row, _ := e.Position()
+		key := e.Key()
+		name := key[len(key)-1]
+		section := ""
+		switch {
+		case known[key[0]] == nil:
+			name = key[0]
+		case len(key) > 3 && (key[2] == "check" || key[2] == "rows"):
+			section = key[2]
+		case len(key) > 1:
+			section = key[0]
+		}
+		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
+			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]),
+				strings.Join(known[section], ", "))
+	}
+	var bad *toml.DecodeError
+	if errors.As(err, &bad) {
+		row, column := bad.Position()
+		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column,
+			strings.TrimPrefix(bad.Error(), "toml: ")).
+			Advise("see docs/configuration.md")
+	}
+	return fault.Wrong("config-unclear", "%s: %v", path, err)
+}
+
+// nearest gives the known key that takes the fewest edits.
+func nearest(name string, keys []string) string {
+	best, least := "", 1<<30
+	for _, k := range keys {
+		if d := distance(name, k); d < least {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(row[j]+1, row[j+1]+1, diagonal+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+// exact refuses a key in other letters than its own, which the decoder takes all the same.
+func exact(path string, data []byte) error {
+	var all map[string]any
+	if err := toml.Unmarshal(data, &all); err != nil {
+		return explain(path, err)
+	}
+	return exactKeys(path, "", "", all)
+}
+
+// exactKeys looks at the keys of a table, of a section, and of what stands in it.
+func exactKeys(path, where, section string, table map[string]any) error {
+	for _, key := range sorted(table) {
+		full := strings.TrimPrefix(where+"."+key, ".")
+		if !slices.Contains(known[section], key) {
+			return fault.Wrong("key-unknown", "%s: there is no key %q", path, full).
+				Advise("did you mean %q? Keys are written in small letters", nearest(strings.ToLower(key), known[section]))
+		}
+		if section != "" && known[key] == nil {
+			continue
+		}
+		var list []any
+		switch v := table[key].(type) {
+		case map[string]any:
+			for _, name := range sorted(v) { // [source.NAME]
+				if t, ok := v[name].(map[string]any); ok && section == "" {
+					if err := exactKeys(path, full+"."+name, key, t); err != nil {
+						return err
+					}
+				}
+			}
+		case []any:
+			list = v
+		}
+		for _, x := range list { // [[job.NAME.check]]
+			if t, ok := x.(map[string]any); ok {
+				if err := exactKeys(path, full, key, t); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,53 @@
+package dump
+
+import (
+	"fmt"
+
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
+)
+
+// Shrunk is the code of warnings about a dump that lost much since the last one.
+const Shrunk = "shrunk"
+
+// A table shrank where it lost more than half of its rows, and not only a few.
+const (
+	shrankTo   = 0.5
+	fewestLost = 100 // rows
+)
+
+// shrunk tells what of the last dump is missing from this one: a table, or most of its rows.
+// What the job leaves out now, or left out then, does not count.
+func shrunk(last, now *manifest.Manifest) (list []string) {
+	if last == nil || last.Payload.SQL == nil || now.Payload.SQL == nil {
+		return nil
+	}
+	has := map[string]manifest.Table{}
+	for _, t := range now.Tables() {
+		has[t.ID] = t
+	}
+	left := map[string]bool{}
+	for _, id := range now.Payload.SQL.LeftOut {
+		left[id] = true
+	}
+	for _, was := range last.Tables() {
+		is, there := has[was.ID]
+		switch {
+		case !there && left["table "+was.ID]:
+		case !there:
+			list = append(list, fmt.Sprintf("the table %s, which had %s in the last dump, is gone", was.ID,
+				phrase.Plural(was.Rows, "row")))
+		case is.Condition != was.Condition:
+		case float64(is.Rows) < float64(was.Rows)*shrankTo && was.Rows-is.Rows >= fewestLost:
+			list = append(list, fmt.Sprintf("the table %s has %s, and had %s in the last dump", is.ID,
+				phrase.Plural(is.Rows, "row"), phrase.Count(was.Rows)))
+		}
+	}
+	if n := len(list) - shownShrunk; n > 0 {
+		list = append(list[:shownShrunk], fmt.Sprintf("%s more are gone or have lost most of their rows",
+			phrase.Plural(int64(n), "table")))
+	}
+	return list
+}
+
+const shownShrunk = 5 // tables that are named

@@ -114,7 +114,6 @@ func TestMistakesAndTheirAdvice(t *testing.T) {
 		{2, "keep create bran", `there is no keep "bran" in the configuration`, "for a new folder write ./bran"},
 		{2, "dump --from data --to bran", `there is no keep "bran"`, "the keeps are: barn"},
 		{1, "keep create data", "holds other things", "--adopt"},
-		{1, "keep create barn", "is a keep already", ""},
 		{2, "grants files", "SQLite has no users", ""},
 		{2, "init a b", `does not take "b"`, ""},
 		{2, "--config none.toml list", "cannot read the configuration", "grainkeep init"},

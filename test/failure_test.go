@@ -56,7 +56,7 @@ func ownServers(t *testing.T) []*place {
 // no lock, no session, no scratch database.
 func nothingLeft(t *testing.T, dir string, p *place, dumps int) {
 	t.Helper()
-	require.Len(t, result(t, dir, 0, "list", "--from", "keep")["result"], dumps)
+	require.Len(t, result(t, dir, 0, "list", "--all", "--from", "keep")["result"], dumps)
 	require.NoDirExists(t, filepath.Join(dir, "keep", ".work"))
 	if p == nil {
 		return
@@ -253,7 +253,7 @@ func killed(t *testing.T, p *place) {
 		if wait().code == -1 {
 			killed++
 		}
-		listed = len(result(t, dir, 0, "list", "--from", "keep")["result"].([]any))
+		listed = len(result(t, dir, 0, "list", "--all", "--from", "keep")["result"].([]any))
 		run(t, dir, 0, "verify", "--from", "keep")
 	}
 	require.Greater(t, killed, 5)

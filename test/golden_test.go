@@ -88,7 +88,7 @@ func TestGoldenKeep(t *testing.T) {
 	}
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(filepath.Join(dir, "keep"), os.DirFS(golden)))
-	list := result(t, dir, 0, "list", "--from", "keep")["result"].([]any)
+	list := result(t, dir, 0, "list", "--all", "--from", "keep")["result"].([]any)
 	require.Len(t, list, 3)
 	for _, l := range list {
 		require.Equal(t, "proven", l.(map[string]any)["proof"])

@@ -42,7 +42,7 @@ func TestReadOnlyMedia(t *testing.T) {
 		defer sh(t, dir, "chmod -R u+w usb")
 	}
 	home := t.TempDir()
-	require.Len(t, result(t, home, 0, "list", "--from", usb)["result"], 3)
+	require.Len(t, result(t, home, 0, "list", "--all", "--from", usb)["result"], 3)
 	run(t, home, 0, "show", "nightly", "--from", usb)
 	run(t, home, 0, "verify", "--from", usb)
 	run(t, home, 0, "restore", "nightly/cargo.db", "--from", usb, "--to", home)
@@ -173,7 +173,7 @@ func TestManyAtOnce(t *testing.T) {
 	require.Positive(t, done.Load())
 	require.Zero(t, other.Load())
 	require.EqualValues(t, 12, done.Load()+refused.Load())
-	require.Len(t, result(t, dir, 0, "list")["result"], int(2*done.Load()))
+	require.Len(t, result(t, dir, 0, "list", "--all")["result"], int(2*done.Load()))
 	run(t, dir, 0, "verify")
 	require.NoDirExists(t, filepath.Join(dir, "barn", ".work"))
 }

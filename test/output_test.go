@@ -49,7 +49,7 @@ server SQLite VERSION at DIR/data
 keep DIR/barn: SIZE free of SIZE
 a run takes about SIZE
 
-Database Size Tables Objects Taken Note
+Database Size Tables Objects Selected by Note
 a.db SIZE 1 2 named rollback journal: a dump keeps writers out; see copy_first
 odd.db SIZE 1 1 matches odd* rollback journal: a dump keeps writers out; see copy_first
 spare.db SIZE no rollback journal: a dump keeps writers out; see copy_first
@@ -70,40 +70,40 @@ Not proven yet: 'grainkeep drill' tests that they restore.
 `, shape(dir, o.stderr))
 
 	o = run(t, dir, 0, "drill", "nightly")
-	require.Equal(t, "proven nightly/a.db TIME ID\nproven nightly/odd.db TIME ID\n", shape(dir, o.stdout))
-	require.Equal(t, `nightly/a.db of TIME ZONE (TIME UTC), id ID
+	require.Equal(t, "proven nightly/a.db TIME UTC ID\nproven nightly/odd.db TIME UTC ID\n", shape(dir, o.stdout))
+	require.Equal(t, `nightly/a.db of TIME UTC, id ID
  restored in TOOK, read back: 3 rows in 1 table and 2 objects are as dumped
  check good: SELECT count(*) FROM t → 3
-nightly/odd.db of TIME ZONE (TIME UTC), id ID
+nightly/odd.db of TIME UTC, id ID
  restored in TOOK, read back: 1 row in 1 table and 1 object are as dumped
 `, shape(dir, o.stderr))
 
 	require.Equal(t, `Dump Moment Age Kind Rows Size Restore Id
-nightly/a.db TIME ZONE just now full 3 SIZE proven ID
-nightly/odd.db TIME ZONE just now full 1 SIZE proven ID
+nightly/a.db TIME UTC just now full 3 SIZE proven ID
+nightly/odd.db TIME UTC just now full 1 SIZE proven ID
 `, shape(dir, run(t, dir, 0, "list").stdout))
 	require.Equal(t, `dump nightly/a.db
 id ID64
 path DIR/barn/nightly/a.db/STAMP-full
 kind full
-moment TIME ZONE (TIME UTC), just now
+moment TIME UTC, just now
 from SQLite VERSION, DIR/data
 run RUN, of 2 databases
 took TOOK
 size SIZE, from SIZE of text (RATIO)
 database application id 0, auto vacuum 0, encoding UTF-8, journal mode delete, page size 4096, user version 0
 holds 1 index, 1 table
-restore proven TIME ZONE (TIME UTC) on a scratch file (SQLite VERSION): restored in TOOK, 3 rows and 2 objects compared
+restore proven TIME UTC on a scratch file (SQLite VERSION): restored in TOOK, 3 rows and 2 objects compared
 check SELECT count(*) FROM t → 3
 
 Table Rows Text Stored Ratio Fingerprint
 t 3 SIZE SIZE RATIO SUM
 `, shape(dir, run(t, dir, 0, "show", "nightly/a.db").stdout))
-	require.Equal(t, "intact nightly/a.db TIME ID: 7 files, SIZE\nintact nightly/odd.db TIME ID: 6 files, SIZE\n",
+	require.Equal(t, "intact nightly/a.db TIME UTC ID: 7 files, SIZE\nintact nightly/odd.db TIME UTC ID: 6 files, SIZE\n",
 		shape(dir, run(t, dir, 0, "verify").stdout))
 	o = run(t, dir, 0, "restore", "nightly/a.db", "--as", "b.db")
 	require.Equal(t, "DIR/data/b.db\n", shape(dir, o.stdout))
-	require.Equal(t, "nightly/a.db of TIME ZONE (TIME UTC), id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir,
+	require.Equal(t, "nightly/a.db of TIME UTC, id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir,
 		o.stderr))
 }
 
@@ -124,7 +124,9 @@ func TestQuietAndJSONOnEveryCommand(t *testing.T) {
 		{0, "verify nightly", "bytes,dump,files,id,intact,path"},
 		{0, "drill nightly/a.db", "dump,path,proof"},
 		{0, "restore nightly/a.db --as NEW", "database,dump,id,moment,rows,seconds,tables"},
-		{0, "keep create ./NEW", "free_bytes,id,place"},
+		{0, "restore nightly/a.db --as NEW --dry-run", "database,dump,id,objects,rows,server,tables,text_bytes"},
+		{0, "list --help", "help"}, {0, "help drill", "help"}, {0, "completion fish", "script,shell"},
+		{0, "keep create ./NEW", "existed,free_bytes,id,place"},
 		{0, "init NEW.toml", "path"},
 		{0, "version", "commit,go,version"},
 		{0, "grants --from postgres://x@y/z", "for,sql"},

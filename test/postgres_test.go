@@ -364,7 +364,7 @@ answer = "0"
 	require.NoError(t, os.Chmod(secret, 0o600))
 	o = run(t, dir, 0, "survey", "nightly")
 	require.Contains(t, o.stdout, "user         pilot")
-	run(t, dir, 0, "dump", "nightly")
+	require.Contains(t, run(t, dir, 3, "dump", "nightly").stderr, "will come back without a password")
 	o = run(t, dir, 0, "drill", "nightly")
 	require.Equal(t, 3, strings.Count(o.stdout, "proven"))
 	require.Contains(t, o.stderr, "check good: SELECT sum(amount) FROM public.posting → 0")
@@ -405,7 +405,8 @@ answer = "0"
 	// That the drilling user may not make something says nothing about the dump.
 	query(t, s, "guarded", "CREATE FUNCTION inner_one(int) RETURNS int LANGUAGE internal AS 'int4up'")
 	query(t, s, "guarded", "DROP TABLE hidden; SELECT lo_unlink(4711)")
-	run(t, dir, 0, append([]string{"dump", "--to", "./other"}, guarded...)...)
+	o = run(t, dir, 3, append([]string{"dump", "--to", "./other"}, guarded...)...)
+	require.Contains(t, o.stderr, "the table public.hidden, which had 1 row in the last dump, is gone")
 	o = run(t, dir, 1, "drill", "adhoc/guarded", "--from", "./other", "--to",
 		fmt.Sprintf("postgres://tester@127.0.0.1:%d/", s.Port))
 	require.Contains(t, o.stderr, "the function public.inner_one(integer) could not be restored: permission denied")

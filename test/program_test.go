@@ -46,8 +46,8 @@ func TestDemoGoesThroughTheWholeWork(t *testing.T) {
 func TestHelpIsInTheOrderOfTheWork(t *testing.T) {
 	o := run(t, t.TempDir(), 0, "help")
 	require.Regexp(t,
-		regexp.MustCompile(`(?s)Prepare:.*demo.*init.*keep.*survey.*grants.*`+
-			`Work:.*dump.*list.*show.*verify.*restore.*drill.*Other:.*version`), o.stdout)
+		regexp.MustCompile(`(?s)\nOnce\n.*demo.*init.*keep.*survey.*grants.*`+
+			`\nEvery day\n.*dump.*list.*show.*verify.*restore.*drill.*\nBesides\n.*version`), o.stdout)
 	require.Regexp(t, `^grainkeep \d+\.\d+\.\d+ \((commit [0-9a-f]{12}|built without its commit), go1`, run(t,
 		t.TempDir(), 0, "version").stdout)
 	require.Contains(t, run(t, t.TempDir(), 0, "completion", "bash").stdout, "__start_grainkeep")

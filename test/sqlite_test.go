@@ -256,7 +256,7 @@ lock_wait = "1 s"
 	require.Contains(t, o.stderr, "is damaged")
 	require.NoError(t, os.Remove(path))
 	require.Contains(t, run(t, dir, 1, "dump", "j").stderr, "the entry \"*\" of databases matches nothing")
-	require.Len(t, result(t, dir, 0, "list")["result"], 1, "the good dump is still there")
+	require.Len(t, result(t, dir, 0, "list", "--all")["result"], 1, "the good dump is still there")
 }
 
 func TestSQLiteReplaceAndOnly(t *testing.T) {

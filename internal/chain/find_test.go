@@ -47,8 +47,8 @@ func TestFind(t *testing.T) {
 	}
 	for _, c := range []struct{ name, at, code, say string }{
 		{"nightly/c", "2026-03-11", "moment-absent",
-			"the next one before is of 2026-03-10 02:30:00 WET (2026-03-10 02:30:00 UTC): --at 2026-03-10T02:30:00Z; " +
-				"the next one after is of 2026-03-12 03:30:00 WET (2026-03-12 03:30:00 UTC): --at 2026-03-12T03:30:00Z"},
+			"the next one before is of 2026-03-10 02:30:00 UTC: --at 2026-03-10T02:30:00Z; " +
+				"the next one after is of 2026-03-12 03:30:00 UTC: --at 2026-03-12T03:30:00Z"},
 		{"nightly/c", "2026-03-01", "moment-absent", "the next one after is of 2026-03-10"},
 		{"nightly/c", "noon", "moment-unclear", ""},
 		{"nightly/x", "", "dump-absent", "there are: nightly/a/b, nightly/c"},

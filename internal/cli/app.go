@@ -10,6 +10,7 @@ import (
 	"os"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -25,36 +26,38 @@ import (
 
 // app is one run of the program.
 type app struct {
-	stdout, stderr io.Writer
-	ctx            context.Context
-	configPath     string
-	logPath        string
-	json           bool
-	quiet          bool
+	screen
+	ctx        context.Context
+	configPath string
+	logPath    string
+	json       bool
+	quiet      bool
 
-	display *display // of the work that goes on, on a terminal
-	log     *slog.Logger
-	mute    error // why the result could not be written
+	log  *slog.Logger
+	mute error // why the result could not be written
 
-	result   any           // of the command, for --json
+	result any // of the command, for --json
+	worst  fault.Class
+
+	noted    sync.Mutex    // guards warnings: they may come from several readers
 	warnings []jsonWarning // they make the exit code 3
-	worst    fault.Class
 }
 
 // say tells people something that is not the result. What comes from outside is cleaned
 // here, and in print, warn and complain, and nowhere else.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet && !a.json {
-		a.display.clear()
-		fmt.Fprintf(a.stderr, format+"\n", clean(args)...)
+		a.tell(fmt.Sprintf(format+"\n", clean(args)...))
 	}
 }
+
+// tell writes to standard error, where nobody could be told that it cannot be written.
+func (a *app) tell(text string) { _ = a.writeTo(a.stderr, text) }
 
 // print writes a part of the result.
 func (a *app) print(format string, args ...any) {
 	if !a.quiet && !a.json {
-		a.display.clear()
-		if _, err := fmt.Fprintf(a.stdout, format, clean(args)...); err != nil && a.mute == nil {
+		if err := a.writeTo(a.stdout, fmt.Sprintf(format, clean(args)...)); err != nil && a.mute == nil {
 			a.mute = err
 		}
 	}
@@ -69,6 +72,8 @@ func clean(args []any) []any {
 	for i, v := range args {
 		switch v := v.(type) {
 		case block:
+			out[i] = string(v)
+		case painted:
 			out[i] = string(v)
 		case string:
 			out[i] = phrase.Clean(v)
@@ -97,10 +102,11 @@ type jsonWarning struct {
 // warn notes a warning; the exit code becomes 3.
 func (a *app) warn(code, format string, args ...any) {
 	w := jsonWarning{Code: code, Text: fmt.Sprintf(format, args...)}
+	a.noted.Lock()
 	a.warnings = append(a.warnings, w)
+	a.noted.Unlock()
 	if !a.json {
-		a.display.clear()
-		fmt.Fprintf(a.stderr, "warning: %s\n", phrase.Clean(w.Text))
+		a.tell(fmt.Sprintf("%s %s\n", paint(a.stderr, yellow, "warning:"), phrase.Clean(w.Text)))
 	}
 }
 

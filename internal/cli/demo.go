@@ -20,12 +20,8 @@ import (
 
 func (a *app) demoCommand() *cobra.Command {
 	var on string
-	cmd := &cobra.Command{
+	cmd := explain(&cobra.Command{
 		Use: "demo [FOLDER]", Short: "Make demo databases and go through the whole work on them",
-		Long: `Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
-goes through the work on them: survey, dump, list, show, verify, restore, drill, and
-what damage looks like. Each command is shown with its real output. With --on, the
-databases are made on a server, named ternskerry_…, and removed at the end.`,
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			folder := "ternskerry-demo"
@@ -34,7 +30,10 @@ databases are made on a server, named ternskerry_…, and removed at the end.`,
 			}
 			return a.demo(folder, on)
 		},
-	}
+	}, usage{`Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
+goes through the work on them: survey, dump, list, show, verify, restore, drill, and
+what damage looks like. Each command is shown with its real output. With --on, the
+databases are made on a server, named ternskerry_…, and removed at the end.`, [2]string{"grainkeep demo", "grainkeep demo --on postgres://you@db1/"}})
 	cmd.Flags().StringVar(&on, "on", "", "the server to make the databases on: `SOURCE`, a URL or configured")
 	return cmd
 }

@@ -22,18 +22,19 @@ import (
 
 func (a *app) drillCommand() *cobra.Command {
 	var from, at, to string
-	cmd := &cobra.Command{
+	cmd := explain(&cobra.Command{
 		Use: "drill JOB or JOB/DATABASE", Short: "Test that a dump restores, and record the proof",
-		Long: `Restores a dump into a scratch database, reads it back, compares every row and every
+		Args:              args(1, -1, "a dump"),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.drill(from, at, to, names) },
+		ValidArgsFunction: a.dumpNames(&from),
+	}, usage{`Restores a dump into a scratch database, reads it back, compares every row and every
 object with the dump's manifest, asks the job's checks, records the proof beside
-the dump, and removes the scratch database.`,
-		Args: args(1, -1, "a dump"),
-		RunE: func(_ *cobra.Command, names []string) error { return a.drill(from, at, to, names) },
-	}
-	fromFlag(cmd, &from)
+the dump, and removes the scratch database.`, [2]string{"grainkeep drill nightly", "grainkeep drill nightly/bookings --to postgres://tester@db2/"}})
+	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	cmd.Flags().StringVar(&to, "to", "",
 		"make the scratch database on this `SOURCE` (else the job's drill_on; SQLite needs none)")
+	a.completeOption(cmd, "to", job.Set.Sources)
 	return cmd
 }
 
@@ -56,13 +57,17 @@ func (a *app) drill(from, at, to string, names []string) error {
 		}
 		list = append(list, found...)
 	}
-	if list = databases(list); len(list) == 0 {
+	all := list
+	if list = databases(list); len(list) > 0 && len(list) < len(all) {
+		a.say("What belongs to the server itself (+server) cannot be drilled: that would change the server.")
+	}
+	if len(list) == 0 {
 		return fault.Wrong("drill-impossible",
 			"what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
 			Advise("'grainkeep verify' reads its dump back")
 	}
 	out := []jsonDrilled{}
-	bad := 0
+	var bad []failedDrill
 	for _, plan := range list {
 		d := plan.Last()
 		p, err := a.drillOne(f, plan, to)
@@ -70,17 +75,19 @@ func (a *app) drill(from, at, to string, names []string) error {
 			return err
 		}
 		if !p.Proven {
-			bad++
+			bad = append(bad, failedDrill{d, p})
 		}
 		out = append(out, jsonDrilled{Dump: d.Name(), Path: d.Path(), Proof: p})
 		a.result = out
 	}
-	if bad > 0 {
-		return fault.New("drill-failed", nil, "%d of %s failed the drill", bad, phrase.Plural(int64(len(list)),
-			"dump")).
-			Exit(fault.ProvenBad).Advise("this dump cannot be relied on: take a new one now, and look for the cause")
+	if len(bad) == 0 {
+		return nil
 	}
-	return nil
+	say := phrase.Plural(int64(len(list)), "dump")
+	if len(list) > 1 {
+		say = fmt.Sprintf("%d of %s", len(bad), say)
+	}
+	return fault.New("drill-failed", nil, "%s failed the drill", say).Exit(fault.ProvenBad).Advise("%s", adviceOn(bad))
 }
 
 func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof, error) {
@@ -173,7 +180,7 @@ func (a *app) printProof(d *keep.Dump, p *keep.Proof) {
 		if !c.Good {
 			word = "BAD"
 		}
-		a.say("  check %s: %s → %s", word, c.SQL, c.Got)
+		a.say("  check %s: %s → %s", paint(a.stderr, stateColour(word), word), c.SQL, c.Got)
 	}
 	for _, w := range p.Warnings {
 		a.warn("not-as-it-was", "%s", w)
@@ -182,11 +189,9 @@ func (a *app) printProof(d *keep.Dump, p *keep.Proof) {
 	if !p.Proven {
 		state = "failed"
 	}
-	a.print("%s  %s %s %s\n", state, d.Name(), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
-	for _, x := range p.Differences {
-		a.print("        %s\n", x)
-		if a.quiet && !a.json {
-			fmt.Fprintf(a.stderr, "%s: %s\n", phrase.Clean(d.Path()), phrase.Clean(x))
-		}
+	a.print("%s  %s %s %s\n", paint(a.stdout, stateColour(state), state), d.Name(), phrase.Both(d.Manifest.Moment,
+		chain.Zone(d)), d.Short())
+	if !p.Proven {
+		a.printDifferences(d, p)
 	}
 }

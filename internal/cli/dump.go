@@ -26,23 +26,15 @@ type dumpFlags struct {
 
 func (a *app) dumpCommand() *cobra.Command {
 	var d dumpFlags
-	cmd := &cobra.Command{
-		Use:   "dump JOB… or JOB/DATABASE…",
-		Short: "Take dumps now",
-		Long: `Takes the dumps of configured jobs, and prints the path of each finished one.
-Without a configuration:
-
-  grainkeep dump --from postgres://user@host/bookings --to /mnt/usb/dumps
-  grainkeep dump --from ./app.db --to ./dumps`,
-		Args: args(0, -1, ""),
-		RunE: func(_ *cobra.Command, names []string) error { return a.dump(names, d) },
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			if f, err := a.config(); err == nil && f != nil {
-				return f.Jobs(), cobra.ShellCompDirectiveNoFileComp
-			}
-			return nil, cobra.ShellCompDirectiveNoFileComp
-		},
-	}
+	cmd := explain(&cobra.Command{
+		Use:               "dump JOB… or JOB/DATABASE…",
+		Short:             "Take dumps now",
+		Args:              args(0, -1, ""),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.dump(names, d) },
+		ValidArgsFunction: a.jobNames(),
+	}, usage{`Takes the dumps of configured jobs, and prints the path of each finished one. A
+dump is complete or it is not there. Without a configuration, --from and --to say
+what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./app.db --to ./dumps"}})
 	f := cmd.Flags()
 	f.StringVar(&d.from, "from", "", "without a job: the `SOURCE`, a configured name, a URL or a path")
 	f.StringVar(&d.to, "to", "",
@@ -51,7 +43,11 @@ Without a configuration:
 	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
 	f.StringVar(&d.compression, "compression", "", "without a job: `HOW` to compress: zstd, gzip or none")
 	f.BoolVar(&d.adopt, "adopt", false, "make the --to folder a keep although it exists already")
+	a.completeOption(cmd, "from", job.Set.Sources)
+	a.completeOption(cmd, "to", job.Set.Keeps)
+	values(cmd, "compression", "zstd", "gzip", "none")
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
+	values(cmd, "print", "path", "id")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
 }
@@ -263,7 +259,7 @@ func (a *app) sayPlan(e dump.Planned) {
 		what = phrase.Plural(of-1, "database") + " and the server itself"
 	}
 	a.say("%s: %s from %s into %s%s", j.Name, what, from, j.Keep.Where(), roomOf(r))
-	t := newTable(nil, "#2")
+	t := a.newTable(nil, "#2")
 	for _, d := range p.Databases {
 		t.row("  "+d.Name, size(d.Bytes), why(p, d.Name))
 	}

@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"slices"
+
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
@@ -12,10 +15,8 @@ import (
 
 func (a *app) grantsCommand() *cobra.Command {
 	var purpose, from string
-	cmd := &cobra.Command{
+	cmd := explain(&cobra.Command{
 		Use: "grants SOURCE", Short: "Print the SQL for a user with just the rights that dumping needs",
-		Long: `Prints the SQL that makes the source's user and gives it just the rights that it
-needs. It connects to nothing, so it works before that user exists.`,
 		Args: args(0, 1, "a source"),
 		RunE: func(_ *cobra.Command, names []string) error {
 			f, err := a.config()
@@ -44,14 +45,18 @@ needs. It connects to nothing, so it works before that user exists.`,
 			a.print("%s", block(phrase.CleanLines(sql)))
 			return a.emit(map[string]string{"for": purpose, "sql": sql})
 		},
-	}
+		ValidArgsFunction: a.configured(job.Set.Sources),
+	}, usage{`Prints the SQL that makes the source's user and gives it just the rights that it
+needs. It connects to nothing, so it works before that user exists.`, [2]string{"grainkeep grants quay", "grainkeep grants --from mysql://dumper@db1/ --for drill"}})
 	cmd.Flags().StringVar(&purpose, "for", "dump",
 		"what the user is for: `PURPOSE` is dump, changes (dumps, and reading the change log), drill or restore")
+	values(cmd, "for", "dump", "changes", "drill", "restore")
 	cmd.Flags().StringVar(&from, "from", "", "`URL` of a source that is not configured")
 	return cmd
 }
 
-// databasesOf are the literal names that jobs take from a source.
+// databasesOf are the names and patterns that jobs take from a source; none, where one of them
+// takes all.
 func databasesOf(f *config.File, at engine.Location) (names []string) {
 	if at.Database != "" {
 		return []string{at.Database}
@@ -63,8 +68,12 @@ func databasesOf(f *config.File, at engine.Location) (names []string) {
 		if f.Job[j].Source != at.Name {
 			continue
 		}
-		for _, d := range append(f.Job[j].Databases, f.Job[j].Optional...) {
-			if !phrase.HasPattern(d) {
+		named := slices.Concat(f.Job[j].Databases, f.Job[j].Optional)
+		if len(named) == 0 || slices.Contains(named, dump.Everything) {
+			return nil
+		}
+		for _, d := range named {
+			if !slices.Contains(names, d) {
 				names = append(names, d)
 			}
 		}

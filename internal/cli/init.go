@@ -12,8 +12,8 @@ import (
 )
 
 func (a *app) initCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "init [FILE]", Short: "Write a commented starter configuration; never overwrites",
+	return explain(&cobra.Command{
+		Use: "init [FILE]", Short: "Write a starter configuration, with every key explained",
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			path := config.FileName
@@ -31,8 +31,9 @@ func (a *app) initCommand() *cobra.Command {
 				return fault.New("config-unwritable", err, "cannot write %s", path)
 			}
 			a.print("%s\n", path)
-			a.say("Next: name a source, a keep and a job in it; then 'grainkeep keep create' and 'grainkeep survey'.")
+			a.say("Next: name a source, a keep and a job in it; then 'grainkeep keep create NAME' and 'grainkeep survey JOB'.")
 			return a.emit(map[string]string{"path": path})
 		},
-	}
+	}, usage{`Writes a starter configuration, with every key explained. An existing file is never
+touched.`, [2]string{"grainkeep init", "grainkeep init /etc/grainkeep/grainkeep.toml"}})
 }

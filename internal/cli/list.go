@@ -1,38 +1,47 @@
 package cli
 
 import (
+	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 )
 
 func (a *app) listCommand() *cobra.Command {
 	var from string
-	cmd := &cobra.Command{
-		Use: "list [JOB or JOB/DATABASE]", Short: "List the dumps that are kept",
+	var all bool
+	cmd := explain(&cobra.Command{
+		Use: "list [JOB or JOB/DATABASE]", Short: "List the dumps that are kept, and which are proven",
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			name := ""
 			if len(names) > 0 {
 				name = names[0]
 			}
-			return a.list(from, name)
+			return a.list(from, name, all)
 		},
-	}
-	fromFlag(cmd, &from)
+		ValidArgsFunction: a.dumpNames(&from),
+	}, usage{`Lists the newest dump of each database; with --all, and for a database that is
+named, every dump. The last column but one says whether a drill has proven that
+it restores.`, [2]string{"grainkeep list", "grainkeep list nightly/bookings --from /mnt/usb/dumps"}})
+	a.fromFlag(cmd, &from)
+	cmd.Flags().BoolVar(&all, "all", false, "list every dump, not just the newest of each database")
 	return cmd
 }
 
-func fromFlag(cmd *cobra.Command, from *string) {
+func (a *app) fromFlag(cmd *cobra.Command, from *string) {
 	cmd.Flags().StringVar(from, "from", "", "look only into this `KEEP`: a configured name or a folder")
+	a.completeOption(cmd, "from", job.Set.Keeps)
 }
 
-func (a *app) list(from, name string) error {
+func (a *app) list(from, name string, every bool) error {
 	f, err := a.config()
 	if err != nil {
 		return err
@@ -41,7 +50,7 @@ func (a *app) list(from, name string) error {
 	if err != nil {
 		return err
 	}
-	var shown []*keep.Dump
+	var chosen []*keep.Dump
 	for _, d := range all {
 		if d.Err != nil {
 			a.warn("dump-unreadable", "%s: %v", d.Path(), d.Err)
@@ -51,14 +60,18 @@ func (a *app) list(from, name string) error {
 			a.warn("proof-damaged", "%v", d.ProofErr)
 		}
 		if name == "" || d.Name() == name || d.Manifest.Job == name {
-			shown = append(shown, d)
+			chosen = append(chosen, d)
 		}
 	}
-	if name != "" && len(shown) == 0 {
+	if name != "" && len(chosen) == 0 {
 		_, err := chain.Find(all, name, "", time.Now())
 		return err
 	}
-	sort.SliceStable(shown, func(i, j int) bool { return shown[i].Name() < shown[j].Name() })
+	sort.SliceStable(chosen, func(i, j int) bool { return chosen[i].Name() < chosen[j].Name() })
+	shown := chosen
+	if !every && !strings.Contains(name, "/") {
+		shown = newest(chosen)
+	}
 	list := []jsonListed{}
 	for _, d := range shown {
 		list = append(list, jsonListedOf(d))
@@ -69,7 +82,39 @@ func (a *app) list(from, name string) error {
 		return nil
 	}
 	a.print("%s\n", a.listTable(shown))
+	a.say("%s", totals(chosen, len(shown)))
 	return nil
+}
+
+// newest leaves the last of each name; the list is sorted by name and time.
+func newest(dumps []*keep.Dump) (last []*keep.Dump) {
+	for i, d := range dumps {
+		if i+1 == len(dumps) || dumps[i+1].Name() != d.Name() {
+			last = append(last, d)
+		}
+	}
+	return last
+}
+
+// totals counts what there is, and says what is not shown.
+func totals(dumps []*keep.Dump, shown int) string {
+	var bytes int64
+	var proven int
+	names := map[string]bool{}
+	for _, d := range dumps {
+		bytes += d.Manifest.StoredBytes
+		names[d.Name()] = true
+		if d.State() == keep.Proven {
+			proven++
+		}
+	}
+	text := fmt.Sprintf("%s of %s, %s, %d proven.", phrase.Plural(int64(len(dumps)), "dump"),
+		phrase.Plural(int64(len(names)), "database"), phrase.Bytes(bytes), proven)
+	if n := len(dumps) - shown; n > 0 {
+		text += fmt.Sprintf(" %s not shown; --all lists them.", phrase.Plural(int64(n), "older one")+map[bool]string{true: " is",
+			false: " are"}[n == 1])
+	}
+	return text
 }
 
 type jsonListed struct {
@@ -77,6 +122,7 @@ type jsonListed struct {
 	Database string `json:"database"`
 	Moment   string `json:"moment"`
 	Kind     string `json:"kind"`
+	Partial  bool   `json:"partial,omitempty"` // tables or rows are left out
 	ID       string `json:"id"`
 	Path     string `json:"path"`
 	Run      string `json:"run"`
@@ -88,12 +134,12 @@ type jsonListed struct {
 func jsonListedOf(d *keep.Dump) jsonListed {
 	m := d.Manifest
 	return jsonListed{Job: m.Job, Database: m.Database, Moment: m.Moment.Format(time.RFC3339Nano),
-		Kind: string(m.Kind), ID: d.ID,
+		Kind: string(m.Kind), Partial: m.Partial(), ID: d.ID,
 		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: string(d.State())}
 }
 
 func (a *app) listTable(dumps []*keep.Dump) block {
-	t := newTable([]string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, "Rows", "Size")
+	t := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, "Rows", "Size")
 	last := ""
 	for _, d := range dumps {
 		m := d.Manifest
@@ -103,8 +149,9 @@ func (a *app) listTable(dumps []*keep.Dump) block {
 		} else {
 			last = name
 		}
-		t.row(name, m.Moment.In(chain.Zone(d)).Format("2006-01-02 15:04:05 MST"), phrase.Ago(time.Since(m.Moment)),
-			m.Kind, phrase.Count(m.Rows()), phrase.Bytes(m.StoredBytes), d.State(), d.Short())
+		t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)), m.KindWord(),
+			phrase.Count(m.Rows()), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
+				string(d.State())), d.Short())
 	}
 	return t.render()
 }

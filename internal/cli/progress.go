@@ -2,102 +2,110 @@ package cli
 
 import (
 	"fmt"
-	"os"
-	"sync"
+	"strings"
 	"time"
-
-	"github.com/schollz/progressbar/v3"
-	"golang.org/x/term"
 
 	"grainkeep/internal/event"
 	"grainkeep/internal/phrase"
 )
 
-// patience is how long work goes on before it is shown: short work stays silent.
-const patience = 700 * time.Millisecond
-
-// display shows a meter on a terminal, one line that other output pushes away.
-type display struct {
-	mu   sync.Mutex
-	f    *os.File
-	bar  *progressbar.ProgressBar
-	done chan struct{}
-	gone sync.WaitGroup
-}
+const (
+	// patience is how long work goes on before it is shown: short work stays silent.
+	patience = 700 * time.Millisecond
+	redraw   = 150 * time.Millisecond
+	// ratedOver is the time over which a rate is told: shorter ones jump.
+	ratedOver = 5 * time.Second
+)
 
 // showProgress shows a meter while work goes on: on a terminal only. The returned function ends
 // the show.
 func (a *app) showProgress(m *event.Meter) func() {
-	f, ok := a.stderr.(*os.File)
-	if !ok || a.quiet || a.json || !term.IsTerminal(int(f.Fd())) {
+	width := terminal(a.stderr)
+	if width == 0 || a.quiet || a.json {
 		return func() {}
 	}
-	d := &display{f: f, done: make(chan struct{})}
-	a.display = d
-	d.gone.Go(func() { d.show(m) })
+	done, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		a.followMeter(m, width, done)
+	}()
 	return func() {
-		close(d.done)
-		d.gone.Wait()
-		d.clear()
-		a.display = nil
+		close(done)
+		<-gone
+		a.draw("")
 	}
 }
 
-// clear takes the line away, so that something else can be written.
-func (d *display) clear() {
-	if d == nil {
-		return
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.bar != nil {
-		d.bar.Clear()
-	}
+// sample is how far work was at a time.
+type sample struct {
+	at    time.Time
+	bytes int64
 }
 
-func (d *display) show(m *event.Meter) {
+func (a *app) followMeter(m *event.Meter, width int, done <-chan struct{}) {
 	step, since := "", time.Now()
+	var seen []sample
 	for {
 		select {
-		case <-d.done:
+		case <-done:
 			return
-		case <-time.After(150 * time.Millisecond):
+		case <-time.After(redraw):
 		}
+		now := time.Now()
 		if s := m.Step(); s != step {
-			d.clear()
-			step, since = s, time.Now()
-			d.bar = nil
+			step, since, seen = s, now, nil
 		}
-		if time.Since(since) > patience {
-			d.draw(m)
+		seen = append(seen, sample{now, m.Bytes.Load()})
+		for len(seen) > 2 && now.Sub(seen[0].at) > ratedOver {
+			seen = seen[1:]
 		}
+		if step == "" || now.Sub(since) < patience {
+			a.draw("")
+			continue
+		}
+		line := []rune(phrase.Clean(progressLine(m, seen)))
+		a.draw(string(line[:min(len(line), width-1)]))
 	}
 }
 
-func (d *display) draw(m *event.Meter) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.bar == nil {
-		d.bar = newBar(d.f, m.Expected.Load())
+// progressLine says how far a step is: of what, how fast, how long yet.
+func progressLine(m *event.Meter, seen []sample) string {
+	pieces, parts := m.Pieces.Load(), []string{}
+	bytes, expected := m.Bytes.Load(), m.Expected.Load()
+	all := pieces > 0 && m.Done.Load() >= pieces
+	if expected > 0 {
+		share := min(99, bytes*100/max(1, expected)) // the estimate may be too low; the end is the end
+		if all {
+			share, expected = 100, bytes
+		}
+		parts = append(parts, fmt.Sprintf("%d %% of %s of text", share, phrase.Bytes(max(expected, bytes))))
+	} else if bytes > 0 {
+		parts = append(parts, phrase.Bytes(bytes)+" of text")
 	}
-	text := fmt.Sprintf("%s: %d of %d", m.Step(), m.Done.Load(), m.Pieces.Load())
+	if pieces > 0 {
+		parts = append(parts, fmt.Sprintf("%d of %s", m.Done.Load(), phrase.Plural(pieces, "part")))
+	}
 	if n := m.Rows.Load(); n > 0 {
-		text += ", " + phrase.Plural(n, "row")
+		parts = append(parts, phrase.Plural(n, "row"))
 	}
-	d.bar.Describe(phrase.Clean(text))
-	n := m.Bytes.Load()
-	if most := m.Expected.Load(); most > 0 {
-		n = min(n, most-1) // the estimate may be too low; the end is the end
+	if rate := rateOf(seen); rate > 0 {
+		parts = append(parts, phrase.Bytes(rate)+"/s")
+		if left := expected - bytes; left > 0 && !all {
+			parts = append(parts, phrase.Duration(time.Duration(left/rate+1)*time.Second)+" left")
+		}
 	}
-	d.bar.Set64(n)
+	return m.Step() + ": " + strings.Join(parts, ", ")
 }
 
-func newBar(f *os.File, expected int64) *progressbar.ProgressBar {
-	if expected <= 0 {
-		expected = -1
+// rateOf is bytes a second over the samples; 0 where they say too little.
+func rateOf(seen []sample) int64 {
+	if len(seen) < 2 {
+		return 0
 	}
-	return progressbar.NewOptions64(expected, progressbar.OptionSetWriter(f), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetPredictTime(true), progressbar.OptionSetWidth(20),
-		progressbar.OptionThrottle(100*time.Millisecond),
-		progressbar.OptionUseIECUnits(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetElapsedTime(false))
+	first, last := seen[0], seen[len(seen)-1]
+	took := last.at.Sub(first.at)
+	if took < time.Second/2 || last.bytes <= first.bytes {
+		return 0
+	}
+	return int64(float64(last.bytes-first.bytes) / took.Seconds())
 }

@@ -13,14 +13,14 @@ import (
 
 func (a *app) removeCommand() *cobra.Command {
 	var from, why string
-	cmd := &cobra.Command{
+	cmd := explain(&cobra.Command{
 		Use: "remove ID or PATH", Short: "Remove one dump, and record that",
-		Long: `Removes one dump, named by its id or its path, and records that in its keep. For a
-dump that is gone already, it notes that nobody need look for it any more.`,
-		Args: args(1, 1, "the id or the path of a dump"),
-		RunE: func(_ *cobra.Command, names []string) error { return a.remove(names[0], from, why) },
-	}
-	fromFlag(cmd, &from)
+		Args:              args(1, 1, "the id or the path of a dump"),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.remove(names[0], from, why) },
+		ValidArgsFunction: a.dumpNames(&from),
+	}, usage{`Removes one dump, named by its id or its path, and records that in its keep. For a
+dump that is gone already, it notes that nobody need look for it any more.`, [2]string{"grainkeep remove 3f2a91c0de", "grainkeep remove 3f2a91c0de --why 'taken by mistake'"}})
+	a.fromFlag(cmd, &from)
 	cmd.Flags().StringVar(&why, "why", "", "the `REASON`, for the record")
 	return cmd
 }

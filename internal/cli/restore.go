@@ -9,6 +9,7 @@ import (
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
@@ -20,34 +21,38 @@ import (
 type restoreFlags struct {
 	from, to, at, as, into, owners, part string
 	only                                 []string
-	replace, any                         bool
+	replace, any, dry                    bool
 }
 
 func (a *app) restoreCommand() *cobra.Command {
 	var r restoreFlags
-	cmd := &cobra.Command{
-		Use: "restore JOB/DATABASE", Short: "Restore a dump",
-		Long: `Restores a dump into a new database. An existing one is never touched, unless
+	cmd := explain(&cobra.Command{
+		Use: "restore JOB/DATABASE", Short: "Restore a dump, beside what is there or in its place",
+		Args:              args(1, 1, "a dump"),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.restore(names[0], r) },
+		ValidArgsFunction: a.dumpNames(&r.from),
+	}, usage{`Restores a dump into a new database. An existing one is never touched, unless
 --replace is given: then it is renamed, not deleted, and its new name is printed.
-Until a restore is complete, its database has a working name.`,
-		Args: args(1, 1, "a dump"),
-		RunE: func(_ *cobra.Command, names []string) error { return a.restore(names[0], r) },
-	}
+Until a restore is complete, its database has a working name.`, [2]string{"grainkeep restore nightly/bookings --as bookings_yesterday", "grainkeep restore nightly/bookings --at 2026-03-14 --only booking"}})
 	f := cmd.Flags()
-	fromFlag(cmd, &r.from)
+	a.fromFlag(cmd, &r.from)
 	atFlag(cmd, &r.at)
 	f.StringVar(&r.to, "to", "",
 		"restore into this `SOURCE`: a configured name, a URL or a folder (else where the dump came from)")
+	a.completeOption(cmd, "to", job.Set.Sources)
 	f.StringVar(&r.as, "as", "", "`NAME` of the new database (else the dumped one's)")
 	f.StringVar(&r.into, "into", "", "restore into this existing, empty `DATABASE` instead of a new one")
 	f.StringVar(&r.part, "part", "",
 		"just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
+	values(cmd, "part", "structure", "rows")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
 	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
 	f.BoolVar(&r.any, "any-extension-version", false,
 		"take the version of an extension that the target has, where it lacks the dumped one")
+	f.BoolVar(&r.dry, "dry-run", false, "say what would be done, and do nothing")
 	f.StringVar(&r.owners, "owners", "kept",
 		"`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
+	values(cmd, "owners", "kept", "mine")
 	return cmd
 }
 
@@ -100,6 +105,9 @@ func (a *app) restore(name string, r restoreFlags) error {
 		}
 		tasks = append(tasks, t)
 	}
+	if r.dry {
+		return a.rehearse(tasks)
+	}
 	done := []jsonRestored{}
 	feed, end := a.feed()
 	out, err := restore.All(a.ctx, tasks, feed, a.restoring, func(t restore.Task, o *restore.Outcome) {
@@ -125,6 +133,42 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 		Only: r.only, Owners: restore.Owners(r.owners), Into: r.into != "", Part: restore.Part(r.part)}}, err
 }
 
+// rehearse says what restores would do.
+func (a *app) rehearse(tasks []restore.Task) error {
+	type planned struct {
+		Dump     string   `json:"dump"`
+		ID       string   `json:"id"`
+		Database string   `json:"database"`
+		Server   string   `json:"server"`
+		Rows     int64    `json:"rows"`
+		Bytes    int64    `json:"text_bytes"`
+		Tables   []string `json:"tables"`
+		Objects  int      `json:"objects"`
+		Without  []string `json:"left_out,omitempty"`
+	}
+	list := []planned{}
+	for _, t := range tasks {
+		d := t.Plan.Last()
+		p, err := restore.Rehearse(a.ctx, t)
+		if err != nil {
+			return err
+		}
+		a.restoring(t)
+		where := t.To.Server + t.To.Path
+		a.print("would restore %s in %s and %s, %s of text, as %s at %s\n", phrase.Plural(p.Rows, "row"),
+			phrase.Plural(int64(len(p.Tables)), "table"), phrase.Plural(int64(p.Objects), "object"), phrase.Bytes(p.Bytes),
+			t.Options.Name, where)
+		if p.Replaces {
+			a.print("  the database that is there would be renamed, not deleted\n")
+		}
+		if n := len(p.Without); n > 0 {
+			a.print("  left out, since it needs other tables: %s\n", p.Without)
+		}
+		list = append(list, planned{d.Name(), d.ID, t.Options.Name, where, p.Rows, p.Bytes, p.Tables, p.Objects, p.Without})
+	}
+	return a.emit(list)
+}
+
 // restoring tells of one that begins.
 func (a *app) restoring(t restore.Task) {
 	d := t.Plan.Last()
@@ -144,6 +188,11 @@ func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
 	}
 	for _, n := range out.Notes {
 		a.say("  %s", n)
+	}
+	for _, w := range d.Manifest.Warnings {
+		if w.Code == dump.PasswordsLeftOut {
+			a.say("  passwords are not part of the dump: set them anew (ALTER ROLE or ALTER USER)")
+		}
 	}
 	a.print("%s\n", where)
 	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),

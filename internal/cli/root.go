@@ -57,7 +57,7 @@ func untilSignal(parent context.Context) (context.Context, func()) {
 
 // Run runs one command in a context and gives its exit code.
 func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
-	a := &app{stdout: stdout, stderr: stderr, ctx: ctx}
+	a := &app{screen: screen{stdout: stdout, stderr: stderr}, ctx: ctx}
 	root := a.root()
 	root.SetArgs(args)
 	a.json = slices.Contains(args, "--json") // also when the flags cannot be read
@@ -89,14 +89,19 @@ const (
 )
 
 func (a *app) root() *cobra.Command {
+	version := false
 	root := &cobra.Command{
 		Use:   "grainkeep",
 		Short: "Dumps databases, and proves that the dumps restore",
-		Long: `Grain Keep takes consistent dumps of PostgreSQL, MariaDB, MySQL and SQLite
-databases, files them in a keep, and proves that they restore.
+		Long: `Grain Keep dumps PostgreSQL, MariaDB, MySQL and SQLite databases, each at one
+moment, files the dumps in a keep, and proves that they restore.
 
-A dump is named JOB or JOB/DATABASE, by its id, or by its path (beginning with /
-or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 days).`,
+  grainkeep dump  --from postgres://you@db1/bookings --to /mnt/usb/dumps
+  grainkeep drill adhoc/bookings --from /mnt/usb/dumps --to postgres://you@db2/
+
+A dump is named JOB/DATABASE, by the beginning of its id, or by its path (which
+begins with / or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or
+an age (2 days).`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -109,7 +114,12 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 			}
 			return nil
 		},
-		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if version {
+				return a.version()
+			}
+			return a.help(cmd)
+		},
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.openLog() },
 	}
 	root.SetOut(a.stdout)
@@ -118,16 +128,22 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 		return fault.Wrong("flag-wrong", "%v", err).Advise("'%s --help' lists the flags", cmd.CommandPath())
 	})
 	root.SuggestionsMinimumDistance = 2
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
+		if err := a.help(cmd); err != nil {
+			a.mention(err)
+		}
+	})
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.Flags().BoolVarP(&version, "version", "v", false, "print the version")
 	f := root.PersistentFlags()
 	f.StringVar(&a.configPath, "config", "",
 		"configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
 	f.StringVar(&a.logPath, "log", "", "append what happens to this `FILE`, one JSON object a line")
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
-	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Prepare:"}, &cobra.Group{ID: groupWork, Title: "Work:"},
-		&cobra.Group{ID: groupOther, Title: "Other:"})
-	root.SetHelpCommandGroupID(groupOther)
-	root.SetCompletionCommandGroupID(groupOther)
+	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Once"}, &cobra.Group{ID: groupWork, Title: "Every day"},
+		&cobra.Group{ID: groupOther, Title: "Besides"})
+	root.SetHelpCommand(a.helpCommand())
 	cobra.EnableCommandSorting = false
 	for _, c := range []struct {
 		group string
@@ -138,7 +154,7 @@ or ./). --at picks a moment: a time (2026-03-14T09:30), a date, or an age (2 day
 		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
 		{groupWork, a.removeCommand()},
-		{groupOther, a.versionCommand()},
+		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group
 		root.AddCommand(c.cmd)
@@ -170,9 +186,9 @@ func asFault(err error) *fault.Error {
 }
 
 func (a *app) complain(err *fault.Error) {
-	a.display.clear()
-	fmt.Fprintf(a.stderr, "grainkeep: %s\n", phrase.Clean(err.Error()))
+	text := fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(err.Error()))
 	if err.Do != "" {
-		fmt.Fprintf(a.stderr, "  → %s\n", phrase.Clean(err.Do))
+		text += fmt.Sprintf("  → %s\n", phrase.Clean(err.Do))
 	}
+	a.tell(text)
 }

@@ -19,8 +19,8 @@ import (
 
 func (a *app) showCommand() *cobra.Command {
 	var from, at string
-	var whole bool
-	cmd := &cobra.Command{
+	var all bool
+	cmd := explain(&cobra.Command{
 		Use: "show JOB/DATABASE", Short: "Show one dump in full", Args: args(1, 1, "a dump"),
 		RunE: func(_ *cobra.Command, names []string) error {
 			f, err := a.config()
@@ -31,7 +31,7 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var all []any
+			var out []any
 			for i, d := range found {
 				if err := d.Readable(); err != nil {
 					return err
@@ -39,16 +39,18 @@ func (a *app) showCommand() *cobra.Command {
 				if i > 0 {
 					a.print("\n")
 				}
-				a.show(d, whole)
-				all = append(all, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
+				a.show(d, all)
+				out = append(out, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
 					"manifest": d.Manifest})
 			}
-			return a.emit(all)
+			return a.emit(out)
 		},
-	}
-	fromFlag(cmd, &from)
+		ValidArgsFunction: a.dumpNames(&from),
+	}, usage{`Shows one dump in full: when, from where, what it holds, its warnings, its proof,
+and its tables with their sizes and fingerprints.`, [2]string{"grainkeep show nightly/bookings", "grainkeep show 3f2a91 --all"}})
+	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
-	cmd.Flags().BoolVar(&whole, "all", false, fmt.Sprintf("list all tables, not just the %d largest", shownTables))
+	cmd.Flags().BoolVar(&all, "all", false, fmt.Sprintf("list all tables, not just the %d largest", shownTables))
 	return cmd
 }
 
@@ -59,12 +61,12 @@ func atFlag(cmd *cobra.Command, at *string) {
 
 func (a *app) show(d *keep.Dump, all bool) {
 	m := d.Manifest
-	head := newTable(nil)
+	head := a.newTable(nil)
 	line := func(k, format string, args ...any) { head.row(k, fmt.Sprintf(format, args...)) }
 	line("dump", "%s", d.Name())
 	line("id", "%s", d.ID)
 	line("path", "%s", d.Path())
-	line("kind", "%s", m.Kind)
+	line("kind", "%s", m.KindWord())
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
 	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
@@ -131,7 +133,7 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 	if len(m.Tables()) == 0 {
 		return
 	}
-	t := newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored",
+	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored",
 		"Ratio")
 	stored := map[string]int64{}
 	for _, f := range m.Files {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -17,11 +18,8 @@ import (
 
 func (a *app) surveyCommand() *cobra.Command {
 	var from string
-	cmd := &cobra.Command{
-		Use: "survey [SOURCE or JOB]", Short: "Look before the dump: what is there, what matches, rights, room",
-		Long: `Looks at a source or a job before anything is dumped: the server and its clock, the
-databases and which entry of the job takes them, what could not be dumped and why,
-and the room in the keep. Without a name, at every job.`,
+	cmd := explain(&cobra.Command{
+		Use: "survey [SOURCE or JOB]", Short: "Look before the dump: what is there, what a job takes, rights, room",
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			name := ""
@@ -30,7 +28,10 @@ and the room in the keep. Without a name, at every job.`,
 			}
 			return a.survey(from, name)
 		},
-	}
+		ValidArgsFunction: a.jobNames(),
+	}, usage{`Looks at a source or a job before anything is dumped: the server and its clock, the
+databases and which entry of the job takes them, what could not be dumped and why,
+and the room in the keep. Without a name, at every job.`, [2]string{"grainkeep survey nightly", "grainkeep survey --from postgres://you@db1/"}})
 	cmd.Flags().StringVar(&from, "from", "", "a `SOURCE` that is not configured: a URL or a path")
 	return cmd
 }
@@ -102,20 +103,24 @@ func (a *app) surveySource(f *config.File, from string) error {
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
-	j, err := job.Of(f).Dump(a.ctx, name)
+	j, unopened, err := job.Of(f).Survey(a.ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	s, err := dump.Look(a.ctx, j)
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, unopened)
 	}
-	return a.printSurvey(looked{"job " + name, j.Source, s}), nil
+	v := a.printSurvey(looked{"job " + name, j.Source, s})
+	if unopened != nil {
+		a.mention(unopened)
+	}
+	return v, nil
 }
 
 func (a *app) printSurvey(l looked) any {
 	s := l.Survey
-	head := newTable(nil)
+	head := a.newTable(nil)
 	line := func(k, format string, args ...any) { head.row(k, fmt.Sprintf(format, args...)) }
 	line("survey", "%s", l.title)
 	line("server", "%s %s at %s", s.Server.Product, s.Server.Version, l.at.Server+l.at.Path)
@@ -132,7 +137,7 @@ func (a *app) printSurvey(l looked) any {
 		a.keepLines(s, line)
 	}
 	a.print("%s\n\n", head.render())
-	a.print("%s\n", databaseTable(s))
+	a.print("%s\n", a.databaseTable(s))
 	a.surveyFindings(s)
 	return surveyJSON(l)
 }
@@ -157,8 +162,8 @@ func skew(d time.Duration) string {
 	return "agrees with this machine"
 }
 
-func databaseTable(s *dump.Survey) block {
-	t := newTable([]string{"Database", "Size", "Tables", "Objects", "Taken", "Note"}, "Size", "Tables", "Objects")
+func (a *app) databaseTable(s *dump.Survey) block {
+	t := a.newTable([]string{"Database", "Size", "Tables", "Objects", "Selected by", "Note"}, "Size", "Tables", "Objects")
 	by := map[string]dump.Looked{}
 	for _, l := range s.Looked {
 		by[l.Database] = l
@@ -181,6 +186,8 @@ func databaseTable(s *dump.Survey) block {
 			taken = "no: except"
 		case d.System:
 			taken = "no: system"
+		case dump.Why(d) != "":
+			taken = "no: " + dump.Why(d)
 		default:
 			taken = "no"
 		}
@@ -198,6 +205,14 @@ func (a *app) surveyFindings(s *dump.Survey) {
 	}
 	if s.Unmet != nil {
 		a.mention(s.Unmet)
+	}
+	for _, d := range s.Plan.Passed {
+		if d.Odd != "" {
+			a.warn(dump.PassedOver, "%s is left out: %s", d.Name, d.Odd)
+		}
+	}
+	if s.Server.Blind != "" && s.Open {
+		a.warn("databases-hidden", "%s", s.Server.Blind)
 	}
 	for _, l := range s.Looked {
 		if l.Err != nil {
@@ -228,7 +243,7 @@ func surveyJSON(l looked) any {
 	type database struct {
 		Name    string    `json:"name"`
 		Bytes   int64     `json:"bytes"`
-		Taken   string    `json:"taken"`
+		Taken   string    `json:"selected_by"`
 		Tables  int       `json:"tables"`
 		Objects int       `json:"objects"`
 		Note    string    `json:"note,omitempty"`

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -9,11 +10,16 @@ import (
 )
 
 // lined is a table of aligned columns, whose cells are cleaned.
-type lined struct{ w table.Writer }
+type lined struct {
+	w       table.Writer
+	columns []table.ColumnConfig
+	widths  *[]int // of the widest cell of each column
+	width   int    // of the terminal that it is for; 0: it may be as wide as it is
+}
 
 // newTable starts a table without lines. The columns in right, by heading or as
 // "#2" by number, are aligned to the right.
-func newTable(header []string, right ...string) lined {
+func (a *app) newTable(header []string, right ...string) lined {
 	t := table.NewWriter()
 	s := table.StyleLight
 	s.Options = table.OptionsNoBordersAndSeparators
@@ -38,9 +44,57 @@ func newTable(header []string, right ...string) lined {
 	}
 	t.SetColumnConfigs(columns)
 	t.SuppressTrailingSpaces()
-	return lined{t}
+	return lined{t, columns, new([]int), terminal(a.stdout)}
 }
 
-func (t lined) row(cells ...any) { t.w.AppendRow(clean(cells)) }
+func (t lined) row(cells ...any) {
+	cells = clean(cells)
+	t.w.AppendRow(cells)
+	for len(*t.widths) < len(cells) {
+		*t.widths = append(*t.widths, 0)
+	}
+	for i, c := range cells {
+		(*t.widths)[i] = max((*t.widths)[i], text.StringWidthWithoutEscSequences(fmt.Sprint(c)))
+	}
+}
 
-func (t lined) render() block { return block(t.w.Render()) }
+// render gives the table, with its widest column broken between words where the terminal is
+// narrower than the table.
+func (t lined) render() block {
+	full := t.w.Render()
+	if t.width == 0 {
+		return block(full)
+	}
+	over := 0
+	for l := range strings.SplitSeq(full, "\n") {
+		over = max(over, text.StringWidthWithoutEscSequences(l)-t.width)
+	}
+	column, widest := t.widest()
+	if over <= 0 || widest-over < narrowest {
+		return block(full)
+	}
+	for i := range t.columns {
+		if t.columns[i].Number == column {
+			column = 0
+			t.columns[i].WidthMax, t.columns[i].WidthMaxEnforcer = widest-over, text.WrapSoft
+		}
+	}
+	if column > 0 {
+		t.columns = append(t.columns, table.ColumnConfig{Number: column, WidthMax: widest - over,
+			WidthMaxEnforcer: text.WrapSoft})
+	}
+	t.w.SetColumnConfigs(t.columns)
+	return block(t.w.Render())
+}
+
+const narrowest = 12 // characters of a column that is broken
+
+// widest gives the number of the widest column, and its width.
+func (t lined) widest() (column, width int) {
+	for i, n := range *t.widths {
+		if n > width {
+			column, width = i+1, n
+		}
+	}
+	return column, width
+}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
@@ -14,15 +15,15 @@ import (
 
 func (a *app) verifyCommand() *cobra.Command {
 	var from, at string
-	cmd := &cobra.Command{
+	cmd := explain(&cobra.Command{
 		Use: "verify [JOB or JOB/DATABASE]…", Short: "Read every byte back and check it",
-		Long: `Reads every byte of the named dumps and checks it against their manifests; without
+		Args:              args(0, -1, ""),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.verify(from, at, names) },
+		ValidArgsFunction: a.dumpNames(&from),
+	}, usage{`Reads every byte of the named dumps and checks it against their manifests; without
 a name, of all dumps. It proves that the files are intact; 'drill' proves that they
-restore.`,
-		Args: args(0, -1, ""),
-		RunE: func(_ *cobra.Command, names []string) error { return a.verify(from, at, names) },
-	}
-	fromFlag(cmd, &from)
+restore.`, [2]string{"grainkeep verify", "grainkeep verify nightly --from /mnt/usb/dumps"}})
+	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	return cmd
 }
@@ -124,16 +125,16 @@ func verb(n int) string {
 func (a *app) printVerified(d *keep.Dump, r *verify.Report) {
 	what := d.Path()
 	if d.Manifest != nil {
-		what = fmt.Sprintf("%s %s %s", d.Name(), d.Manifest.Moment.Format("2006-01-02T15:04:05Z"), d.Short())
+		what = fmt.Sprintf("%s %s %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
 	}
 	if len(r.Findings) == 0 {
-		a.print("intact   %s: %s, %s\n", what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
+		a.print("%s   %s: %s, %s\n", paint(a.stdout, green, "intact"), what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
 	} else {
-		a.print("damaged  %s\n", what)
+		a.print("%s  %s\n", paint(a.stdout, red, "damaged"), what)
 		for _, x := range r.Findings {
 			a.print("         %s\n", x)
 			if a.quiet && !a.json {
-				fmt.Fprintf(a.stderr, "%s: %s\n", phrase.Clean(d.Path()), phrase.Clean(x))
+				a.tell(fmt.Sprintf("%s: %s\n", phrase.Clean(d.Path()), phrase.Clean(x)))
 			}
 		}
 	}

@@ -47,8 +47,27 @@ func series(product, version string) string {
 	return numbers[0] + "." + numbers[1]
 }
 
-func (c *comparison) differ(format string, args ...any) {
-	c.proof.Differences = append(c.proof.Differences, fmt.Sprintf(format, args...))
+// Bounds of what a proof says of differences in detail.
+const (
+	mostDetails = 200
+	longestForm = 2000 // bytes of a definition
+)
+
+// differ notes a difference; was and is are two forms of a definition, or empty.
+func (c *comparison) differ(d keep.Detail) {
+	c.proof.Differences = append(c.proof.Differences, d.Text)
+	if len(c.proof.Details) < mostDetails {
+		d.Was, d.Is = phrase.Shorten(d.Was, longestForm), phrase.Shorten(d.Is, longestForm)
+		c.proof.Details = append(c.proof.Details, d)
+	}
+}
+
+func (c *comparison) rowsDiffer(of, format string, args ...any) {
+	c.differ(keep.Detail{Concern: keep.OfRows, Of: of, Text: fmt.Sprintf(format, args...)})
+}
+
+func (c *comparison) definitionDiffers(of, format string, args ...any) {
+	c.differ(keep.Detail{Concern: keep.OfDefinitions, Of: of, Text: fmt.Sprintf(format, args...)})
 }
 
 // objects compares the database's facts and everything but rows.
@@ -56,7 +75,7 @@ func (c *comparison) objects(ctx context.Context) error {
 	cat := c.snap.Catalog()
 	for name, want := range c.d.Manifest.Facts() {
 		if got := cat.Facts[name]; got != want {
-			c.differ("the database's %s is %q and was %q", name, got, want)
+			c.definitionDiffers("the database's "+name, "the database's %s is %q and was %q", name, got, want)
 		}
 	}
 	files, err := payload.NewReader(c.d)
@@ -84,7 +103,8 @@ func (c *comparison) objects(ctx context.Context) error {
 		case !ok || want.Kind == "refresh":
 			c.missing(want, ok)
 		case ok && c.sameSeries && !c.same(want, got):
-			c.differ("the %s came back as: %s", want.ID(), strings.TrimSpace(got.SQL))
+			c.differ(keep.Detail{Concern: keep.OfDefinitions, Of: want.ID(), Text: "the " + want.ID() + " came back otherwise than it was " +
+				"dumped", Was: strings.TrimSpace(want.SQL), Is: strings.TrimSpace(got.SQL)})
 		}
 	}
 	var more []string
@@ -96,7 +116,7 @@ func (c *comparison) objects(ctx context.Context) error {
 		if c.old { // there were fewer kinds, too
 			break
 		}
-		c.differ("there is a %s that was not dumped", id)
+		c.definitionDiffers(id, "there is a %s that was not dumped", id)
 	}
 	return nil
 }
@@ -108,9 +128,9 @@ func (c *comparison) missing(want engine.Object, there bool) {
 	i := slices.IndexFunc(c.out.LeftOut, func(s restore.Lost) bool { return s.ID == want.ID() })
 	switch {
 	case i < 0 && !there:
-		c.differ("the %s did not come back", want.ID())
+		c.definitionDiffers(want.ID(), "the %s did not come back", want.ID())
 	case i >= 0 && (want.Section == engine.Keys || want.Kind == "exclusion constraint" || want.Kind == "refresh"):
-		c.differ("the %s did not come back: %s", want.ID(), c.out.LeftOut[i].Why)
+		c.definitionDiffers(want.ID(), "the %s did not come back: %s", want.ID(), c.out.LeftOut[i].Why)
 	}
 }
 
@@ -156,10 +176,11 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 		c.witness(&w, &found[i])
 		switch {
 		case !ok:
-			c.differ("there is a table %s that was not dumped", t.ID)
+			c.rowsDiffer("table "+t.ID, "there is a table %s that was not dumped", t.ID)
 			continue
 		case !slices.Equal(w.Columns, t.Columns):
-			c.differ("the table %s has the columns %v and had %v", t.ID, t.Columns, w.Columns)
+			c.definitionDiffers("table "+t.ID, "the table %s has the columns %s and had %s", t.ID, strings.Join(t.Columns, ", "),
+				strings.Join(w.Columns, ", "))
 		case w.Through == "":
 			c.rows("table "+t.ID, w.Rows, w.Sum, &found[i].Counter)
 		case got[w.Through] == nil:
@@ -171,10 +192,11 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 		c.proof.Rows += found[i].Rows
 	}
 	for id := range want {
-		c.differ("the table %s did not come back", id)
+		c.rowsDiffer("table "+id, "the table %s did not come back", id)
 	}
 	c.trees(got)
 	sort.Strings(c.proof.Differences)
+	sort.SliceStable(c.proof.Details, func(a, b int) bool { return c.proof.Details[a].Of < c.proof.Details[b].Of })
 	return nil
 }
 
@@ -190,7 +212,7 @@ func (c *comparison) trees(got map[string]*rows.Counter) {
 		}
 		counts[t.Through] += t.Rows
 		if err := sums[t.Through].AddText(t.Sum); err != nil {
-			c.differ("the table %s: %v", t.ID, err)
+			c.rowsDiffer("table "+t.ID, "the table %s: %v", t.ID, err)
 		}
 	}
 	for id, sum := range sums {
@@ -201,9 +223,9 @@ func (c *comparison) trees(got map[string]*rows.Counter) {
 func (c *comparison) rows(name string, count int64, sum string, got *rows.Counter) {
 	switch {
 	case got.Rows != count:
-		c.differ("the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(count, "row"))
+		c.rowsDiffer(name, "the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(count, "row"))
 	case got.Sum.String() != sum:
-		c.differ("the %s has other values: its fingerprint is %s and was %s", name, got.Sum, sum)
+		c.rowsDiffer(name, "the %s has other values: its fingerprint is %s and was %s", name, got.Sum, sum)
 	}
 }
 
@@ -226,7 +248,8 @@ func (c *comparison) checks(ctx context.Context, checks []Check) error {
 		}
 		c.proof.Checks = append(c.proof.Checks, a)
 		if !a.Good {
-			c.differ("the check %q answers %q instead of %q", q.SQL, a.Got, q.Answer)
+			c.differ(keep.Detail{Concern: keep.OfChecks, Of: "check", Text: fmt.Sprintf("the check %q answers %q instead of %q", q.SQL,
+				a.Got, q.Answer)})
 		}
 	}
 	return nil

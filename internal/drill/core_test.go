@@ -153,10 +153,10 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 		"the table t has other values":               func(d *fakeDB) { d.tables["t"][0] = "7" },
 		"the table u did not come back":              func(d *fakeDB) { delete(d.tables, "u") },
 		"there is a table z that was not dumped":     func(d *fakeDB) { d.tables["z"] = nil },
-		"the table empty has the columns [w v]":      func(d *fakeDB) { d.columns = []string{"w", "v"} },
+		"the table empty has the columns w, v":       func(d *fakeDB) { d.columns = []string{"w", "v"} },
 		`the database's encoding is "Y" and was "X"`: func(d *fakeDB) { d.facts["encoding"] = "Y" },
 		"the view w did not come back":               func(d *fakeDB) { d.objects = d.objects[:len(d.objects)-1] },
-		"the view w came back as: VIEW w2":           func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
+		"the view w came back otherwise than it was dumped":           func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
 		"there is a rule r that was not dumped": func(d *fakeDB) {
 			d.objects = append(d.objects,
 				engine.Object{Kind: "rule", Name: "r"})

@@ -72,6 +72,7 @@ func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err
 	err = inScratch(ctx, src, spec, feed, func(t engine.Target) error { return d.prove(ctx, t, proof, feed) })
 	if bad, yes := verdict(err); yes {
 		proof.Differences = append(proof.Differences, bad)
+		proof.Details = append(proof.Details, keep.Detail{Concern: keep.OfDump, Of: of.Manifest.Database, Text: bad})
 		err = nil
 	}
 	proof.Proven = len(proof.Differences) == 0
@@ -163,8 +164,8 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 	defer snap.Close()
 	from := of.Manifest.Source
 	c := &comparison{d: of, snap: snap, out: out, proof: proof,
-		sameSeries: series(from.Product, from.Version) == series(proof.Product, proof.Version)}
-	c.old = !slices.ContainsFunc(of.Manifest.Tables(), func(t manifest.Table) bool { return t.Witness != nil })
+		sameSeries: series(from.Product, from.Version) == series(proof.Product, proof.Version),
+		old:        !slices.ContainsFunc(of.Manifest.Tables(), func(t manifest.Table) bool { return t.Witness != nil })}
 	if !c.sameSeries {
 		proof.NotTested = append(proof.NotTested, fmt.Sprintf("the wording of definitions (dumped from %s %s, "+
 			"drilled on %s)", from.Product, from.Version, proof.Version))

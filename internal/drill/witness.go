@@ -12,7 +12,7 @@ import (
 // server says now. Nothing of it has gone through our own reading of definitions.
 func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 	if g := found.Generated(); want.Generated != "" && want.Generated != g && want.Through == "" {
-		c.differ("the table %s has other values in its generated columns: their fingerprint is %s and was %s", want.ID,
+		c.rowsDiffer("table "+want.ID, "the table %s has other values in its generated columns: their fingerprint is %s and was %s", want.ID,
 			g, want.Generated)
 	}
 	was, is := want.Witness, found.Witness
@@ -20,12 +20,12 @@ func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 		return
 	}
 	c.witnessColumns(want.ID, was.Columns, is.Columns)
-	whole := len(c.out.LeftOut) == 0 && len(c.d.Manifest.Payload.SQL.LeftOut) == 0 // else what it holds is told by name
-	if was.Holds != is.Holds && c.sameSeries && whole {
-		c.differ("the server counts %s on the table %s, and counted %s", is.Holds, want.ID, was.Holds)
+	intact := len(c.out.LeftOut) == 0 && len(c.d.Manifest.Payload.SQL.LeftOut) == 0 // else what it holds is told by name
+	if was.Holds != is.Holds && c.sameSeries && intact {
+		c.definitionDiffers("table "+want.ID, "the server counts %s on the table %s, and counted %s", is.Holds, want.ID, was.Holds)
 	}
 	if was.Digest != is.Digest && was.Sample > 0 {
-		c.differ("the table %s has other values: the server's own digest of up to %d rows over all columns is %s and was %s",
+		c.rowsDiffer("table "+want.ID, "the table %s has other values: the server's own digest of up to %d rows over all columns is %s and was %s",
 			want.ID, was.Sample, is.Digest, was.Digest)
 	}
 }
@@ -39,12 +39,12 @@ func (c *comparison) witnessColumns(id string, was, is []engine.WitnessColumn) {
 		return strings.Join(names, ", ")
 	}
 	if a, b := names(was), names(is); a != b {
-		c.differ("the table %s has the columns %s, and the server listed %s when it was dumped", id, b, a)
+		c.definitionDiffers("table "+id, "the table %s has the columns %s, and the server listed %s when it was dumped", id, b, a)
 		return
 	}
 	for i, w := range was {
 		if says := is[i].Says; c.sameSeries && says != w.Says && canonical(says) != canonical(w.Says) {
-			c.differ("the column %s of the table %s is %q to the server, and was %q", w.Name, id, says, w.Says)
+			c.definitionDiffers("table "+id, "the column %s of the table %s is %q to the server, and was %q", w.Name, id, says, w.Says)
 		}
 	}
 }

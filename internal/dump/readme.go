@@ -30,12 +30,19 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	if m.Database == engine.ServerWide {
 		what = "what belongs to the server itself: its roles or users, and their rights"
 	}
-	fmt.Fprintf(&b, readmeHead, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where),
+	kind := map[bool]string{true: "partial", false: "full"}[m.KindWord() == "partial"]
+	fmt.Fprintf(&b, readmeHead, kind, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where),
 		phrase.Both(m.Moment, o.Zone),
 		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes),
 		phrase.Bytes(m.RawBytes))
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")
+	}
+	if len(m.Warnings) > 0 {
+		b.WriteString("\nWorth knowing:\n")
+		for _, w := range m.Warnings {
+			b.WriteString("  - " + phrase.Clean(w.Text) + "\n")
+		}
 	}
 	if left := m.Payload.SQL.LeftOut; len(left) > 0 {
 		b.WriteString("\nNot in this dump, as its job says: " + phrase.Clean(strings.Join(left, ", ")) + "\n")
@@ -50,7 +57,7 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	return o.files.Write(ctx, manifest.Readme, blob.None, b.String())
 }
 
-const readmeHead = `A full dump of %s
+const readmeHead = `A %s dump of %s
 
   job         %s
   from        %s %s (%s)

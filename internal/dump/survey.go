@@ -15,6 +15,7 @@ type Survey struct {
 	There  []engine.Database
 	Plan   *Plan
 	Unmet  error // an entry that matches nothing
+	Open   bool  // the job means databases that it does not name
 	Looked []Looked
 	Keep   *keep.Keep // nil: no keep was named
 	Room   keep.Room
@@ -50,6 +51,7 @@ func Look(ctx context.Context, j *Job) (*Survey, error) {
 		return nil, err
 	}
 	s.Plan, s.Unmet = Choose(j.Choice, s.There)
+	s.Open = j.Choice.open()
 	if s.Server.Wide {
 		wide := engine.Database{Name: engine.ServerWide}
 		s.There = append(s.There, wide)

@@ -4,6 +4,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -81,6 +82,10 @@ func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 	}
 	k, err := keep.Open(ctx, place)
 	if err != nil {
+		var f *fault.Error
+		if errors.As(err, &f) {
+			f.Do = strings.ReplaceAll(f.Do, "'grainkeep keep create "+place+"'", "'grainkeep keep create "+name+"'")
+		}
 		return nil, err
 	}
 	k.Floor, err = phrase.ParseFloor(s.f.Keep[name].Floor)
@@ -97,36 +102,46 @@ func (s Set) Keeps() []string {
 
 // Dump makes the job of a name, with its keep open.
 func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
+	j, unopened, err := s.Survey(ctx, name)
+	if err == nil {
+		err = unopened
+	}
+	return j, err
+}
+
+// Survey makes the job of a name, without its keep where that cannot be opened: the source can
+// be looked at all the same.
+func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened, err error) {
 	j, ok := s.f.Job[name]
 	if !ok {
-		return nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s",
+		return nil, nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s",
 			orNone(s.f.Jobs()))
 	}
 	at, err := s.Location(j.Source)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if j.LockWait != "" {
 		if at.LockWait, err = phrase.ParseAge(j.LockWait); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if j.Silence != "" {
 		if at.Silence, err = phrase.ParseAge(j.Silence); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	at.Passwords, at.Hold, at.CopyFirst = j.Passwords != nil && *j.Passwords, j.HoldWriters, j.CopyFirst
 	if j.Workers != nil {
 		at.Workers = *j.Workers
 	}
-	k, err := s.OpenKeep(ctx, j.Keep)
-	if err != nil {
-		return nil, err
+	k, unopened := s.OpenKeep(ctx, j.Keep)
+	if unopened != nil {
+		k = nil
 	}
 	c, err := blob.ParseCompression(j.Compression)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	text, err := s.f.Excerpt(name)
 	var rows []dump.Condition
@@ -136,7 +151,7 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Server: serverToo(j), NoPasswords: j.Passwords != nil}, err
+		Server: serverToo(j), NoPasswords: j.Passwords != nil}, unopened, err
 }
 
 // serverToo says whether a job dumps what belongs to the server itself: as it says, or else

@@ -26,11 +26,32 @@ type Proof struct {
 	Tables      int       `json:"tables"`
 	Rows        int64     `json:"rows"`
 	Objects     int       `json:"objects"`
-	Differences []string  `json:"differences,omitempty"`
+	Differences []string  `json:"differences,omitempty"` // in sentences; proven means that there is none
+	Details     []Detail  `json:"details,omitempty"`     // the same, taken apart; a bounded number
 	Warnings    []string  `json:"warnings,omitempty"`
 	NotTested   []string  `json:"not_tested,omitempty"`
 	Checks      []Answer  `json:"checks,omitempty"`
 }
+
+// Detail is a difference, taken apart.
+type Detail struct {
+	Concern Concern `json:"concern"`
+	Of      string  `json:"of"`            // what differs
+	Text    string  `json:"text"`          // a sentence
+	Was     string  `json:"was,omitempty"` // as it was dumped, where there are two forms of it
+	Is      string  `json:"is,omitempty"`  // as it came back
+}
+
+// Concern says what a difference is about.
+type Concern string
+
+// What differences are about.
+const (
+	OfRows        Concern = "rows"
+	OfDefinitions Concern = "definitions"
+	OfChecks      Concern = "checks"
+	OfDump        Concern = "dump" // it could not be restored
+)
 
 // Answer is the outcome of an administrator's check.
 type Answer struct {

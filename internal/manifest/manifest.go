@@ -157,6 +157,14 @@ func (m *Manifest) Facts() map[string]string {
 	return m.Payload.SQL.Facts
 }
 
+// KindWord is the kind as people are told.
+func (m *Manifest) KindWord() string {
+	if m.Kind == Full && m.Partial() {
+		return "partial"
+	}
+	return string(m.Kind)
+}
+
 // Rows is the sum of the rows of all tables.
 func (m *Manifest) Rows() (n int64) {
 	for _, t := range m.Tables() {

@@ -42,6 +42,18 @@ func Clean(s string) string {
 	return b.String()
 }
 
+// Shorten cuts a text to so many bytes, and says how much is missing.
+func Shorten(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	cut := most
+	for cut > 0 && !utf8.RuneStart(s[cut]) {
+		cut--
+	}
+	return fmt.Sprintf("%s… (%d more bytes)", s[:cut], len(s)-cut)
+}
+
 // CleanLines is Clean for a text of several lines: line feeds stay.
 func CleanLines(s string) string {
 	if !strings.ContainsFunc(s, unsafeRune) {

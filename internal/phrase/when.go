@@ -104,9 +104,16 @@ func parseTime(s string, m []string, zone *time.Location) (When, error) {
 // anything is done with it.
 func Both(t time.Time, zone *time.Location) string {
 	utc := t.UTC().Format("2006-01-02 15:04:05 UTC")
-	local := t.In(zone).Format("2006-01-02 15:04:05 MST")
-	if local == utc {
+	if _, offset := t.In(zone).Zone(); offset == 0 {
 		return utc
 	}
-	return local + " (" + utc + ")"
+	return Local(t, zone) + " (" + utc + ")"
+}
+
+// Local writes a moment in a zone, where there is no room for both.
+func Local(t time.Time, zone *time.Location) string {
+	if _, offset := t.In(zone).Zone(); offset == 0 {
+		zone = time.UTC
+	}
+	return t.In(zone).Format("2006-01-02 15:04:05 MST")
 }

@@ -49,9 +49,11 @@ func (g *grants) line(format string, args ...any) { fmt.Fprintf(g, format+"\n", 
 
 func (g *grants) give(rights, place string) { g.line("GRANT %s ON %s TO %s;", rights, place, g.user) }
 
-// grantedOn begins the name of a database in a grant, where some signs stand for others.
+// grantedOn begins the name of a database in a grant, where some signs stand for others. A pattern
+// of a job becomes one of the server's.
 func grantedOn(database string) string {
-	return strings.TrimSuffix(quote(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(database)), "`")
+	return strings.TrimSuffix(quote(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%", "?", "_").Replace(database)),
+		"`")
 }
 
 func (g *grants) dump() {

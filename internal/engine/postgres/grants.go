@@ -35,6 +35,11 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 		line("GRANT pg_read_all_data TO %s;", quote(user))
 		line("ALTER ROLE %s SET default_transaction_read_only = on;", quote(user))
 		for _, d := range databases {
+			if strings.ContainsAny(d, "*?") {
+				line("-- %s: for each database that this means, where PUBLIC may not connect:", engine.OnOneLine(d))
+				line("--   GRANT CONNECT ON DATABASE … TO %s;", quote(user))
+				continue
+			}
 			line("GRANT CONNECT ON DATABASE %s TO %s;", quote(d), quote(user))
 		}
 		line("")

@@ -174,6 +174,22 @@ func checkPasswordFile(used bool) error {
 		Advise("chmod 600 %s", engine.ShellQuote(path))
 }
 
+// lookedFor says where a password was looked for.
+func (s *source) lookedFor() string {
+	if s.at.Secret != nil {
+		return "check the user and the configured secret"
+	}
+	path := os.Getenv("PGPASSFILE")
+	if path == "" {
+		path = "~/.pgpass"
+	}
+	if os.Getenv("PGPASSWORD") != "" {
+		return "the password is that of PGPASSWORD: check it and the user"
+	}
+	return "a password was looked for in " + path + " (a line host:port:database:user:password), and no source of the " +
+		"configuration gives a secret"
+}
+
 // explainLogin turns a failed log-in into what an administrator can act on.
 func (s *source) explainLogin(ctx context.Context, database string, err error) error {
 	if ctx.Err() != nil {
@@ -192,7 +208,7 @@ func (s *source) explainLogin(ctx context.Context, database string, err error) e
 	case "28P01", "28000":
 		return fault.New("login-refused", nil, "the server at %s refused the user %s: %s", s.where(), s.userName(),
 			pg.Message).
-			Advise("check the user and the secret; 'grainkeep grants' prints the SQL that makes such a user")
+			Advise("%s; 'grainkeep grants' prints the SQL that makes such a user", s.lookedFor())
 	case "3D000":
 		return fault.New("database-absent", nil, "there is no database %s at %s", database, s.where())
 	case "42501":
@@ -213,6 +229,12 @@ func (s *source) userName() string {
 // lastCause drops the layers that repeat the connection's parameters.
 func lastCause(err error) error {
 	for {
+		if several, ok := err.(interface{ Unwrap() []error }); ok { // one for each address and way: the last will do
+			if list := several.Unwrap(); len(list) > 0 {
+				err = list[len(list)-1]
+				continue
+			}
+		}
 		next := errors.Unwrap(err)
 		if next == nil {
 			return err

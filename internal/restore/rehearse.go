@@ -1,0 +1,79 @@
+package restore
+
+import (
+	"context"
+	"slices"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
+)
+
+// Rehearsal is what a restore would do.
+type Rehearsal struct {
+	Tables   []string
+	Rows     int64
+	Bytes    int64 // of text
+	Objects  int
+	Without  []string // what belongs to the chosen tables, and needs others
+	Replaces bool     // a database of that name would be renamed
+}
+
+// Rehearse looks at the dump and at the place, and does nothing. It fails where the restore
+// would, as far as that can be seen.
+func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
+	d := t.Plan.Base
+	files, err := payload.NewReader(d)
+	if err != nil {
+		return nil, err
+	}
+	l := &loader{d: d, m: d.Manifest, files: files, opt: t.Options}
+	if l.objects, err = files.Index(ctx); err != nil {
+		return nil, err
+	}
+	all := l.objects
+	if err := l.choose(); err != nil {
+		return nil, err
+	}
+	r := &Rehearsal{Objects: len(l.objects)}
+	for _, x := range l.tables {
+		r.Tables = append(r.Tables, x.ID)
+		r.Rows += x.Rows
+		r.Bytes += x.Bytes
+	}
+	if len(t.Options.Only) > 0 {
+		r.Without = without(all, l.objects, r.Tables)
+	}
+	r.Replaces, err = t.look(ctx)
+	return r, err
+}
+
+// look fails where the place is taken, and says whether what is there would be renamed.
+func (t Task) look(ctx context.Context) (bool, error) {
+	err := t.vacant(ctx)
+	if err != nil || !t.Options.Replace {
+		return false, err
+	}
+	t.Options.Replace = false
+	if err := t.vacant(ctx); fault.HasCode(err, "target-exists") {
+		return true, nil
+	} else if err != nil {
+		return false, err
+	}
+	return false, nil
+}
+
+// without lists what of the chosen tables is not chosen.
+func without(all, chosen []manifest.ObjectEntry, tables []string) (list []string) {
+	taken := map[string]bool{}
+	for _, o := range chosen {
+		taken[o.ID()] = true
+	}
+	for _, o := range all {
+		if o.Section != engine.Owners && slices.Contains(tables, o.Table) && !taken[o.ID()] {
+			list = append(list, o.ID())
+		}
+	}
+	return list
+}

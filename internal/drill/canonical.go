@@ -16,11 +16,14 @@ var token = regexp.MustCompile(`(?s)'(?:[^']|'')*'` + // a text
 	`(?: varying| precision| without time zone| with time zone)?(?:\([0-9, ]+\))?(?:\[\])*)` +
 	`|\w+|[^\s\w]`)
 
+// skipped are tokens that older dumps have in other places, or that a server adds.
+var skipped = map[string]bool{"(": true, ")": true, "ONLY": true, "COLUMN": true}
+
 func canonical(sql string) string {
 	var b strings.Builder
 	cast := token.SubexpIndex("cast")
 	for _, m := range token.FindAllStringSubmatch(sql, -1) {
-		if m[cast] == "" && m[0] != "(" && m[0] != ")" {
+		if m[cast] == "" && !skipped[m[0]] {
 			b.WriteString(m[0])
 			b.WriteByte(' ')
 		}

@@ -149,14 +149,14 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 	require.Equal(t, 1, world.discarded)
 
 	for say, spoil := range map[string]func(*fakeDB){
-		"the table t has 2 rows and had 3 rows":      func(d *fakeDB) { d.tables["t"] = d.tables["t"][:2] },
-		"the table t has other values":               func(d *fakeDB) { d.tables["t"][0] = "7" },
-		"the table u did not come back":              func(d *fakeDB) { delete(d.tables, "u") },
-		"there is a table z that was not dumped":     func(d *fakeDB) { d.tables["z"] = nil },
-		"the table empty has the columns w, v":       func(d *fakeDB) { d.columns = []string{"w", "v"} },
-		`the database's encoding is "Y" and was "X"`: func(d *fakeDB) { d.facts["encoding"] = "Y" },
-		"the view w did not come back":               func(d *fakeDB) { d.objects = d.objects[:len(d.objects)-1] },
-		"the view w came back otherwise than it was dumped":           func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
+		"the table t has 2 rows and had 3 rows":             func(d *fakeDB) { d.tables["t"] = d.tables["t"][:2] },
+		"the table t has other values":                      func(d *fakeDB) { d.tables["t"][0] = "7" },
+		"the table u did not come back":                     func(d *fakeDB) { delete(d.tables, "u") },
+		"there is a table z that was not dumped":            func(d *fakeDB) { d.tables["z"] = nil },
+		"the table empty has the columns w, v":              func(d *fakeDB) { d.columns = []string{"w", "v"} },
+		`the database's encoding is "Y" and was "X"`:        func(d *fakeDB) { d.facts["encoding"] = "Y" },
+		"the view w did not come back":                      func(d *fakeDB) { d.objects = d.objects[:len(d.objects)-1] },
+		"the view w came back otherwise than it was dumped": func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
 		"there is a rule r that was not dumped": func(d *fakeDB) {
 			d.objects = append(d.objects,
 				engine.Object{Kind: "rule", Name: "r"})

@@ -199,6 +199,7 @@ func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (in
 	lines := strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
 	mu.Lock()
 	defer mu.Unlock()
+	lines = lines[1:] // the first says what the file holds
 	s.t.db.tables[lines[1]] = lines[2:]
 	return int64(len(lines)-2) + s.t.f.extra, err
 }

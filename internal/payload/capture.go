@@ -80,14 +80,27 @@ func digestOf(c *engine.Catalog) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// holds says what the files of each section hold.
+var holds = map[engine.Section]string{
+	engine.Schema: "what rows need: types, functions, tables, sequences", engine.Data: "rows of one table",
+	engine.Keys:       "primary and unique keys, and indexes that tell rows apart",
+	engine.References: "foreign keys", engine.Finish: "indexes, foreign keys, views, triggers and the rest",
+	engine.Owners: "owners and rights; the roles or users must be there", engine.Active: "what acts by itself once it is there",
+}
+
+// head begins a file: what it holds, and the session settings that it relies on.
+func head(section engine.Section, c *engine.Catalog) string {
+	return "-- Grain Keep, " + string(section) + ": " + holds[section] + "\n" + c.Header
+}
+
 // structure writes everything but rows, and the index that says where each
 // object's SQL is.
 func (s *SQL) structure(ctx context.Context) error {
 	var index []manifest.ObjectEntry
 	for _, section := range engine.Structure {
 		path := string(section) + ".sql" + s.Compression.Ending()
-		sql := []string{s.Catalog.Header}
-		at := int64(len(s.Catalog.Header))
+		first := head(section, s.Catalog)
+		sql, at := []string{first}, int64(len(first))
 		for _, o := range s.Catalog.Objects {
 			if o.Section != section {
 				continue

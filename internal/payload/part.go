@@ -68,7 +68,7 @@ func (w *partWriter) begin() (err error) {
 		return err
 	}
 	w.bytes = 0
-	if _, err = w.file.Write([]byte(w.of.Catalog.Header)); err == nil {
+	if _, err = w.file.Write([]byte(head(engine.Data, w.of.Catalog))); err == nil {
 		w.rows, err = rows.NewTable(w.file, w.table.Frame)
 	}
 	if err != nil {

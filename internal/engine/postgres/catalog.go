@@ -111,6 +111,7 @@ type catalogReader struct {
 	identity     map[place]*sequence // the sequences of identity columns
 	laterDefault map[place]*node     // defaults that are set after the table
 	member       map[key]key         // the extension that an object belongs to
+	parentage    map[uint32]bool     // tables that have children
 	children     map[key][]key       // the foreign keys of partitions, by their parents'
 	warns        []string
 	secrets      []string // roles whose passwords are left out
@@ -119,7 +120,7 @@ type catalogReader struct {
 // readCatalog reads all that a database holds, inside the snapshot of c.
 func readCatalog(ctx context.Context, c *pgx.Conn, version int) (*engine.Catalog, error) {
 	r := &catalogReader{c: c, version: version, nodes: map[key]*node{}, alias: map[key]key{}, member: map[key]key{},
-		children: map[key][]key{}, loose: map[key]bool{}, careful: map[string][]uint32{},
+		children: map[key][]key{}, parentage: map[uint32]bool{}, loose: map[key]bool{}, careful: map[string][]uint32{},
 		tableID: map[uint32]string{}, identity: map[place]*sequence{}, laterDefault: map[place]*node{}}
 	facts, err := r.facts(ctx)
 	r.encoding, r.ownPath = facts["encoding"], facts[factPath]

@@ -185,7 +185,7 @@ func (r *catalogReader) addIndex(x *index, body string) {
 		also("index statistics", x.Name, x.Statistics, false)
 	}
 	if x.Identity {
-		also("replica identity", x.On, "ALTER TABLE ONLY "+x.On+" REPLICA IDENTITY USING INDEX "+x.Short+";\n", false)
+		also("replica identity", x.On, "ALTER TABLE "+x.On+" REPLICA IDENTITY USING INDEX "+x.Short+";\n", false)
 	}
 	if x.Clustered {
 		also("cluster mark", x.Name, "ALTER TABLE "+x.On+" CLUSTER ON "+x.Short+";\n", false)

@@ -80,9 +80,9 @@ func (r *catalogReader) configuration(ctx context.Context) (map[uint32]string, e
 		if x.Triggers { // and keys: its rows come in any order, and as they are
 			self := r.member[key{"pg_class", x.OID}]
 			r.also(rankColumnOption, engine.Object{Kind: "triggers off", Name: x.Name, Section: engine.Schema, Rule: true,
-				SQL: "ALTER TABLE ONLY " + x.Name + " DISABLE TRIGGER ALL;\n"}, self)
+				SQL: "ALTER TABLE " + r.only(x.OID) + x.Name + " DISABLE TRIGGER ALL;\n"}, self)
 			r.also(rankReference, engine.Object{Kind: "triggers on", Name: x.Name, Section: engine.Finish, Rule: true,
-				SQL: "ALTER TABLE ONLY " + x.Name + " ENABLE TRIGGER ALL;\n"}, self).late = true
+				SQL: "ALTER TABLE " + r.only(x.OID) + x.Name + " ENABLE TRIGGER ALL;\n"}, self).late = true
 		}
 		return nil
 	})

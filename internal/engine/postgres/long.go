@@ -79,7 +79,7 @@ func (l *longRows) fromBytes(column, sql string) string {
 
 // again is the statement that the row interrupts.
 func (l *longRows) again() string {
-	return "COPY " + l.table + " (" + strings.Join(l.columns, ", ") + ") FROM stdin;\n"
+	return copyHead(l.table, "("+strings.Join(l.columns, ",")+")")
 }
 
 // short is the list of columns but for some.

@@ -109,7 +109,8 @@ func (r *catalogReader) sequenceValues(ctx context.Context, parts []string, name
 		q := names[name]
 		r.also(rankSequenceValue, engine.Object{Kind: "sequence value", Name: name, Table: r.tableID[q.Table],
 			Section: engine.Finish,
-			SQL:     fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t);\n", literal(name), last, called)}, key{"pg_class",
+			SQL: fmt.Sprintf("SELECT setval(s, %d, %t) FROM CAST(%s AS regclass) s;\n", last, called,
+				strings.TrimSpace(literal(name)))}, key{"pg_class",
 			q.OID})
 		return nil
 	})

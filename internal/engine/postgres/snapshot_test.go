@@ -107,8 +107,8 @@ func TestSequencesAreNotHeld(t *testing.T) {
 			values += o.SQL
 		}
 	}
-	require.Contains(t, values, "SELECT pg_catalog.setval('public.a', 5, true);\n")
-	require.Contains(t, values, "SELECT pg_catalog.setval('public.t_id_seq', 1, false);\n")
+	require.Contains(t, values, "SELECT setval(s, 5, true) FROM CAST('public.a' AS regclass) s;\n")
+	require.Contains(t, values, "SELECT setval(s, 1, false) FROM CAST('public.t_id_seq' AS regclass) s;\n")
 }
 
 // TestNothingChangesUnderASnapshot: once the snapshot is there, nobody can empty,

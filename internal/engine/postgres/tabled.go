@@ -156,7 +156,7 @@ func (r *catalogReader) triggers(ctx context.Context) error {
 			needs = append(needs, key{"pg_trigger", x.Parent})
 		}
 		if word := states[x.Enabled]; word != "" {
-			o.SQL += "ALTER TABLE ONLY " + x.On + " " + word + " TRIGGER " + x.Name + ";\n"
+			o.SQL += "ALTER TABLE " + r.only(x.Table) + x.On + " " + word + " TRIGGER " + x.Name + ";\n"
 		}
 		r.add("pg_trigger", x.OID, rankTrigger, o, needs...).late = true
 		return nil
@@ -178,7 +178,7 @@ func (r *catalogReader) internalTriggers(ctx context.Context) error {
 			"%s::regclass AND pg_catalog.quote_ident(k.conname) = %s AND p.proname = %s", quoteLiteral(x.On), quoteLiteral(x.Of),
 			quoteLiteral(x.Name), quoteLiteral(x.Function))
 		body := fmt.Sprintf("DECLARE n name; BEGIN FOR n IN %s LOOP EXECUTE pg_catalog.format(%s, n); END LOOP; END", find,
-			quoteLiteral("ALTER TABLE ONLY "+strings.ReplaceAll(x.On, "%", "%%")+" "+states[x.Enabled]+" TRIGGER %I"))
+			quoteLiteral("ALTER TABLE "+r.only(x.Table)+strings.ReplaceAll(x.On, "%", "%%")+" "+states[x.Enabled]+" TRIGGER %I"))
 		r.also(rankIdentity, engine.Object{Kind: "foreign key state", Name: fmt.Sprintf("%s on %s, %s on %s", x.Name, x.Of,
 			x.Function, x.On), Table: r.tableID[x.Table], Section: engine.Finish, Rule: true,
 			SQL: "DO " + quoteLiteral(body) + ";\n"}, key{"pg_class", x.Table}, key{"pg_constraint", x.Constraint}).late = true

@@ -118,9 +118,18 @@ func (r *catalogReader) parents(ctx context.Context, tables map[uint32]*table) e
 		p.OID, p.ID = x.POID, x.PID
 		if t := tables[x.Child]; t != nil {
 			t.parents = append(t.parents, p)
+			r.parentage[p.OID] = true
 		}
 		return nil
 	})
+}
+
+// only keeps a statement about a table from its children, where there are any.
+func (r *catalogReader) only(oid uint32) string {
+	if r.parentage[oid] {
+		return "ONLY "
+	}
+	return ""
 }
 
 // addTable makes the table's object and those that come after it.
@@ -134,12 +143,12 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 		if c.later {
 			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.ID + "." + c.Quoted, Table: t.ID,
 				Section: engine.Finish,
-				SQL:     fmt.Sprintf("ALTER TABLE ONLY %s ALTER COLUMN %s SET DEFAULT %s;\n", t.ID, c.Quoted, c.Default)},
+				SQL:     fmt.Sprintf("ALTER TABLE %s%s ALTER %s SET DEFAULT %s;\n", r.only(t.OID), t.ID, c.Quoted, c.Default)},
 				self)
 			n.late = true
 			r.laterDefault[place{t.OID, c.Num}] = n
 		}
-		after = append(after, c.settings(t.ID)...)
+		after = append(after, c.settings(r.only(t.OID)+t.ID)...)
 		if n := c.notNull; n.Set && n.Unvalidated && n.Local {
 			r.also(rankCheck, engine.Object{Kind: "not-null", Name: n.Name + " on " + t.ID, Table: t.ID,
 				Section: engine.Finish, Rule: true,
@@ -154,17 +163,17 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 	}
 	if t.bound != "" {
 		r.also(rankAttach, engine.Object{Kind: "partition", Name: t.ID, Table: t.ID, Section: engine.Schema,
-			SQL: fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s;\n", t.parents[0].ID, t.ID, t.bound)}, self,
+			SQL: fmt.Sprintf("ALTER TABLE %s ATTACH PARTITION %s %s;\n", t.parents[0].ID, t.ID, t.bound)}, self,
 			key{"pg_class", t.parents[0].OID})
 	}
 	if t.Tablespace != "" {
 		r.also(rankAttach, engine.Object{Kind: "tablespace", Name: t.word() + " " + t.ID, Table: t.ID,
 			Section: engine.Schema, Rule: true,
-			SQL: fmt.Sprintf("ALTER TABLE ONLY %s SET TABLESPACE %s;\n", t.ID, t.Tablespace)}, self)
+			SQL: fmt.Sprintf("ALTER TABLE %s%s SET TABLESPACE %s;\n", r.only(t.OID), t.ID, t.Tablespace)}, self)
 	}
 	if w := map[string]string{"f": "FULL", "n": "NOTHING"}[t.Identity]; w != "" && t.Kind != "f" {
 		r.also(rankIdentity, engine.Object{Kind: "replica identity", Name: t.ID, Table: t.ID, Section: engine.Finish,
-			SQL: "ALTER TABLE ONLY " + t.ID + " REPLICA IDENTITY " + w + ";\n"}, self)
+			SQL: "ALTER TABLE " + t.ID + " REPLICA IDENTITY " + w + ";\n"}, self)
 	}
 }
 
@@ -227,10 +236,10 @@ func (t *table) inherit(head, tail string) string {
 		}) + ";\n")
 	b.WriteString(head + t.ID + local + " INHERITS (" + t.helper + ".columns)" + tail + ";\n")
 	for _, p := range t.parents {
-		fmt.Fprintf(&b, "ALTER TABLE ONLY %s INHERIT %s;\n", t.ID, p.ID)
+		fmt.Fprintf(&b, "ALTER TABLE %s INHERIT %s;\n", t.ID, p.ID)
 	}
 	fmt.Fprintf(&b,
-		"ALTER TABLE ONLY %s NO INHERIT %s.columns;\nDROP SCHEMA %s CASCADE;\n", t.ID, t.helper, t.helper)
+		"ALTER TABLE %s NO INHERIT %s.columns;\nDROP SCHEMA %s CASCADE;\n", t.ID, t.helper, t.helper)
 	return b.String()
 }
 
@@ -239,13 +248,13 @@ func (t *table) list(say func(*column) string) string {
 	var lines []string
 	for i := range t.columns {
 		if s := say(&t.columns[i]); s != "" {
-			lines = append(lines, "    "+s)
+			lines = append(lines, s)
 		}
 	}
 	if len(lines) == 0 {
 		return ""
 	}
-	return " (\n" + strings.Join(lines, ",\n") + "\n)"
+	return "\n( " + strings.Join(lines, "\n, ") + "\n)"
 }
 
 // addRows describes the rows of a table.
@@ -273,9 +282,9 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	}
 	list := ""
 	if len(listed) > 0 {
-		list = " (" + strings.Join(listed, ", ") + ")"
+		list = "(" + strings.Join(listed, ",") + ")"
 	}
-	head := "COPY " + into + list + " FROM stdin;\n"
+	head := copyHead(into, list)
 	encoding := rowsIn(r.encoding, head+t.ID)
 	if encoding != "" {
 		head = setEncoding(encoding) + head
@@ -319,6 +328,11 @@ func (t *table) long(into string, columns []column, encoding string) *longRows {
 		return nil
 	}
 	return l
+}
+
+// copyHead is the statement that rows follow.
+func copyHead(into, list string) string {
+	return "COPY " + into + list + " FROM STDIN (FORMAT text);\n"
 }
 
 // rootOf is the partitioned table at the top of a partition's tree.

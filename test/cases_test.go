@@ -85,6 +85,18 @@ func (p *place) run(database, sql string) {
 	require.NoError(p.t, p.server.Script(context.Background(), database, sql), "%.200s", sql)
 }
 
+// try runs statements that may fail.
+func (p *place) try(database, sql string) error {
+	if p.server != nil {
+		return p.server.Script(context.Background(), database, sql)
+	}
+	db, err := demo.OpenSQLite(filepath.Join(p.folder, p.name(database)))
+	require.NoError(p.t, err)
+	defer db.Close()
+	_, err = db.Exec(sql)
+	return err
+}
+
 // scratch are the words that say where to drill.
 func (p *place) scratch() []string {
 	if p.server == nil {

@@ -46,7 +46,8 @@ Until a restore is complete, its database has a working name.`, [2]string{"grain
 		"just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
 	values(cmd, "part", "structure", "rows")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
-	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE`, with what it needs; may be repeated")
+	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE` or pattern, with what it needs, into the database "+
+		"that is there, or beside it where it has such a table; may be repeated")
 	f.BoolVar(&r.any, "any-extension-version", false,
 		"take the version of an extension that the target has, where it lacks the dumped one")
 	f.BoolVar(&r.dry, "dry-run", false, "say what would be done, and do nothing")
@@ -130,7 +131,7 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 		as = r.as + r.into
 	}
 	return restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
-		Only: r.only, Owners: restore.Owners(r.owners), Into: r.into != "", Part: restore.Part(r.part)}}, err
+		Only: r.only, Add: len(r.only) > 0 && r.as+r.into == "" && !r.replace, Owners: restore.Owners(r.owners), Into: r.into != "", Part: restore.Part(r.part)}}, err
 }
 
 // rehearse says what restores would do.
@@ -157,14 +158,20 @@ func (a *app) rehearse(tasks []restore.Task) error {
 		where := t.To.Server + t.To.Path
 		a.print("would restore %s in %s and %s, %s of text, as %s at %s\n", phrase.Plural(p.Rows, "row"),
 			phrase.Plural(int64(len(p.Tables)), "table"), phrase.Plural(int64(p.Objects), "object"), phrase.Bytes(p.Bytes),
-			t.Options.Name, where)
+			p.Name, where)
+		if p.Added {
+			a.print("  into the database that is there: it has nothing of that name\n")
+		}
+		if p.Beside != "" {
+			a.print("  %s: they would come beside it\n", p.Beside)
+		}
 		if p.Replaces {
 			a.print("  the database that is there would be renamed, not deleted\n")
 		}
 		if n := len(p.Without); n > 0 {
 			a.print("  left out, since it needs other tables: %s\n", p.Without)
 		}
-		list = append(list, planned{d.Name(), d.ID, t.Options.Name, where, p.Rows, p.Bytes, p.Tables, p.Objects, p.Without})
+		list = append(list, planned{d.Name(), d.ID, p.Name, where, p.Rows, p.Bytes, p.Tables, p.Objects, p.Without})
 	}
 	return a.emit(list)
 }
@@ -183,6 +190,12 @@ func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
 	}
 	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"),
 		phrase.Duration(out.Took))
+	if out.Beside != "" {
+		a.say("  %s: they were restored beside it, and nothing in it was touched", out.Beside)
+	}
+	if out.Added {
+		a.say("  into the database that is there: it had nothing of that name")
+	}
 	if out.Aside != "" {
 		a.say("  the database that was there is now called %s", out.Aside)
 	}

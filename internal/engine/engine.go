@@ -350,6 +350,7 @@ type TargetSpec struct {
 	Name    string   // the database to make; empty: a scratch database
 	Replace bool     // rename an existing one aside
 	Into    bool     // use an existing one, which must be empty
+	Add     bool     // use an existing one, which is in use and has nothing of what is made: all of it comes at once, or nothing
 	Fill    []string // tables that are there, and empty: just rows come into them
 	Made    []Object // how those were made in the dumped database
 	Warn    func(string)

@@ -44,6 +44,23 @@ func (t TargetSpec) AsideName(limit int, taken func(name string) (bool, error)) 
 	}
 }
 
+// BesideName is a name for what is restored beside a database: bookings_restored, bookings_restored_2;
+// a file keeps its ending.
+func BesideName(name string, n int) string {
+	const most = 48 // bytes, well below what servers allow
+	ending := ""
+	if i := strings.LastIndexByte(name, '.'); i > 0 {
+		name, ending = name[:i], name[i:]
+	}
+	for len(name) > most || !utf8.ValidString(name) {
+		name = name[:len(name)-1]
+	}
+	if name += "_restored"; n > 1 {
+		name += fmt.Sprint("_", n)
+	}
+	return name + ending
+}
+
 // aside is how the name of a database ends that a restore moved aside.
 var aside = regexp.MustCompile(`[_-]before[_-]\d{8}[tT]\d{6}[zZ](?:_\d+)?(?:\.\w+)?$`)
 

@@ -6,6 +6,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
 )
 
 // choose leaves what is to be restored: everything, or some tables with what
@@ -71,6 +72,9 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 				hits = append(hits, t.ID)
 			}
 		}
+		if len(hits) == 0 && phrase.HasPattern(n) && pickPattern(m, n, wanted) {
+			continue
+		}
 		if len(hits) == 0 && pickTree(m, n, wanted) {
 			continue
 		}
@@ -91,6 +95,16 @@ func PickTables(m *manifest.Manifest, names []string) (map[string]bool, error) {
 		}
 	}
 	return wanted, nil
+}
+
+// pickPattern takes the tables that a pattern means, by name or with the schema.
+func pickPattern(m *manifest.Manifest, pattern string, wanted map[string]bool) (found bool) {
+	for _, t := range m.Tables() {
+		if phrase.Match(pattern, t.Name) || t.Schema != "" && phrase.Match(pattern, t.Schema+"."+t.Name) {
+			wanted[t.ID], found = true, true
+		}
+	}
+	return found
 }
 
 // pickTree takes a partitioned table: it is its partitions.

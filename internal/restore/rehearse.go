@@ -18,6 +18,9 @@ type Rehearsal struct {
 	Objects  int
 	Without  []string // what belongs to the chosen tables, and needs others
 	Replaces bool     // a database of that name would be renamed
+	Name     string   // of the database
+	Added    bool     // to the one that is there
+	Beside   string   // why the tables would not be in the database of their name
 }
 
 // Rehearse looks at the dump and at the place, and does nothing. It fails where the restore
@@ -45,7 +48,17 @@ func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
 	if len(t.Options.Only) > 0 {
 		r.Without = without(all, l.objects, r.Tables)
 	}
-	r.Replaces, err = t.look(ctx)
+	if r.Name = t.Options.Name; !t.Options.Add {
+		r.Replaces, err = t.look(ctx)
+		return r, err
+	}
+	src, err := engine.Open(ctx, t.To)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	opt, _, why, err := addOrBeside(ctx, src, d, t.Options)
+	r.Name, r.Added, r.Beside = opt.Name, opt.Add, why
 	return r, err
 }
 

@@ -3,6 +3,7 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,12 +48,15 @@ type Options struct {
 	Into    bool // the database is there already: empty, or with the tables for just rows
 	Part    Part
 	Passive bool // leave out what acts by itself once it is there
+	Add     bool // chosen tables go into the database where it has none of them, else beside it
 	Any     bool // take another version of an extension where the target lacks the dumped one
 }
 
 // Outcome is what came of a restore.
 type Outcome struct {
 	Name      string
+	Added     bool   // to a database that was there
+	Beside    string // why the tables are not in the database of their name
 	Aside     string // what an old database of that name is called now
 	Rows      int64
 	Tables    int
@@ -119,14 +123,25 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	if err := compareVersions(ctx, src, d, feed); err != nil {
 		return nil, err
 	}
+	beside, there := "", map[string]bool{}
+	if opt.Add {
+		if opt, there, beside, err = addOrBeside(ctx, src, d, opt); err != nil {
+			return nil, err
+		}
+	}
 	tables, made, err := toFill(ctx, d, opt)
 	if err != nil {
 		return nil, err
 	}
 	spec := engine.New(opt.Name, d.Manifest.Keep, keep.NewRun(), d.Manifest.Facts())
 	spec.Replace, spec.Into, spec.Fill, spec.Made, spec.Aside = opt.Replace, opt.Into, tables, made, time.Now()
+	spec.Add = opt.Add
 	spec.Warn = func(s string) { feed.Warn("target", "", "%s", s) }
 	t, err := src.Target(ctx, spec)
+	var f *fault.Error
+	if len(opt.Only) > 0 && errors.As(err, &f) && f.Code == "target-exists" { // no database is replaced by one table
+		f.Do = "leave --as out: the table goes into the database, or beside it; or restore under another name"
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +154,7 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 			err = fmt.Errorf("%w (and the unfinished database could not be removed: %v)", err, e)
 		}
 	}()
-	out, err = Load(ctx, d, t, opt, feed)
+	out, err = load(ctx, d, t, opt, there, feed)
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
@@ -150,6 +165,7 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 		return nil, err
 	}
 	done = true
+	out.Added, out.Beside = opt.Add, beside
 	return out, nil
 }
 
@@ -226,17 +242,23 @@ type loader struct {
 	out     *Outcome
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
+	there   map[string]bool // objects that the database has, by ID: they are not made
 
 	mu sync.Mutex // guards out while objects are made side by side
 }
 
 // Load loads a full dump into a target: structure, rows, keys, the rest.
 func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, feed *event.Feed) (*Outcome, error) {
+	return load(ctx, d, t, opt, nil, feed)
+}
+
+func load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, there map[string]bool,
+	feed *event.Feed) (*Outcome, error) {
 	files, err := payload.NewReader(d)
 	if err != nil {
 		return nil, err
 	}
-	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, meter: &feed.Meter, out: &Outcome{Name: opt.Name,
+	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, there: there, meter: &feed.Meter, out: &Outcome{Name: opt.Name,
 		Settings: t.Settings()}}
 	start := time.Now()
 	bad, err := verify.Present(ctx, d)
@@ -252,6 +274,7 @@ func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, feed 
 	if err := l.choose(); err != nil {
 		return nil, err
 	}
+	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })
 	if err := l.roles(ctx); err != nil {
 		return nil, err
 	}

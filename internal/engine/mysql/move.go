@@ -170,14 +170,30 @@ func (m *move) begin(ctx context.Context) error {
 		len(listed) == 1 && listed[0].name != noted {
 		return errors.Join(err, fault.New("target-exists", nil, "the database %s has come into being meanwhile", m.to))
 	}
+	list, err := m.defaults(ctx)
+	if err != nil {
+		return err
+	}
+	list = append([]step{{"", m.from}}, list...)
+	for _, o := range cat.Objects {
+		if strings.HasPrefix(o.SQL, "SET sql_mode") || strings.HasPrefix(o.SQL, "SET character_set_client") {
+			// it has settings of its own: it does not move
+			list = append(list, step{o.ID(), o.SQL})
+		}
+	}
+	list = append(list, m.rights(reader)...)
+	return m.note(ctx, list)
+}
+
+// defaults are the columns that take numbers of sequences, which name the old place.
+func (m *move) defaults(ctx context.Context) (list []step, err error) {
 	rows, err := m.c.rows(ctx, `SELECT table_name, column_name, column_default FROM information_schema.columns JOIN
 		information_schema.tables USING (table_schema, table_name)
 		WHERE table_schema = database() AND table_type NOT LIKE '%VIEW' AND column_default LIKE '%nextval(%'
 		ORDER BY table_name, ordinal_position`)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	list := []step{{"", m.from}}
 	for i := 0; i < len(rows); { // all of a table at once: one that still names the old place would be in the others' way
 		table := rows[i][0]
 		var set []string
@@ -187,14 +203,7 @@ func (m *move) begin(ctx context.Context) error {
 		}
 		list = append(list, step{"default of " + quote(table), "ALTER TABLE " + quote(table) + " " + strings.Join(set, ", ")})
 	}
-	for _, o := range cat.Objects {
-		if strings.HasPrefix(o.SQL, "SET sql_mode") || strings.HasPrefix(o.SQL, "SET character_set_client") {
-			// it has settings of its own: it does not move
-			list = append(list, step{o.ID(), o.SQL})
-		}
-	}
-	list = append(list, m.rights(reader)...)
-	return m.note(ctx, list)
+	return list, nil
 }
 
 // rights come along with a restored database. Of one that is moved aside they stay with the

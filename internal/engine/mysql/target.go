@@ -44,7 +44,7 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 	case spec.Into:
 		t.work = spec.Name
 		return t, t.enter(ctx)
-	case spec.Name != "":
+	case spec.Name != "" && !spec.Add:
 		if err := t.s.Vacant(ctx, t.spec); err != nil {
 			return nil, err
 		}
@@ -156,6 +156,9 @@ func (t *target) Snapshot(ctx context.Context) (engine.Snapshot, error) {
 func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if t.spec.Into {
 		return "", nil
+	}
+	if t.spec.Add {
+		return "", t.s.merge(ctx, t.work, t.spec.Name, t.spec.Warn)
 	}
 	if err := t.s.Vacant(ctx, t.spec); err != nil {
 		return "", err

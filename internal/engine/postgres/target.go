@@ -30,6 +30,9 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		t.spec.Into, t.work = true, s.home.Config().Database
 		return t, nil
 	}
+	if spec.Add {
+		return s.add(ctx, spec)
+	}
 	if spec.Into {
 		t.work = spec.Name
 		return t, t.enter(ctx)

@@ -31,6 +31,9 @@ func (s *source) Sweep(context.Context, string) (engine.Swept, error) {
 // Target makes a new file. It grows in a hidden folder beside its final place,
 // which is locked while the restore lives.
 func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Target, error) {
+	if spec.Add {
+		return s.add(ctx, spec)
+	}
 	t := &target{s: s, spec: spec}
 	parent := spec.Folder
 	if err := checkFacts(spec.Facts); err != nil {

@@ -1,0 +1,77 @@
+package restore
+
+import (
+	"context"
+	"fmt"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/payload"
+)
+
+// addOrBeside decides where chosen tables go: into the database of their name, where that has
+// nothing of them (what they need, such as a type, may be there); into a new one, where there is no
+// such database; or else into one beside it, under a free name, with the reason.
+func addOrBeside(ctx context.Context, src engine.Source, d *keep.Dump, opt Options) (to Options,
+	there map[string]bool, why string, err error) {
+	err = src.Vacant(ctx, engine.TargetSpec{Name: opt.Name})
+	if err == nil {
+		opt.Add = false
+		return opt, nil, "", nil
+	}
+	if !fault.HasCode(err, "target-exists") {
+		return opt, nil, "", err
+	}
+	snap, err := src.Snapshot(ctx, opt.Name)
+	if err != nil {
+		return opt, nil, "", err
+	}
+	cat := snap.Catalog()
+	if err := snap.Close(); err != nil {
+		return opt, nil, "", err
+	}
+	there = map[string]bool{}
+	for _, o := range cat.Objects {
+		there[o.ID()] = true
+	}
+	if why, err = inTheWayOf(ctx, d, opt, there); err != nil || why == "" {
+		return opt, there, "", err
+	}
+	why = fmt.Sprintf("%s has the %s already", opt.Name, why)
+	opt.Add = false
+	opt.Name, err = freeName(ctx, src, opt.Name)
+	return opt, nil, why, err
+}
+
+// inTheWayOf names an object of the chosen tables that the database has.
+func inTheWayOf(ctx context.Context, d *keep.Dump, opt Options, there map[string]bool) (string, error) {
+	files, err := payload.NewReader(d)
+	if err != nil {
+		return "", err
+	}
+	l := &loader{d: d, m: d.Manifest, files: files, opt: opt}
+	if l.objects, err = files.Index(ctx); err != nil {
+		return "", err
+	}
+	if err := l.choose(); err != nil {
+		return "", err
+	}
+	for _, o := range l.objects {
+		if there[o.ID()] && o.Table != "" {
+			return o.ID(), nil
+		}
+	}
+	return "", nil
+}
+
+// freeName is a name that no database has, for what comes beside one.
+func freeName(ctx context.Context, src engine.Source, name string) (string, error) {
+	for n := 1; ; n++ {
+		free := engine.BesideName(name, n)
+		err := src.Vacant(ctx, engine.TargetSpec{Name: free})
+		if !fault.HasCode(err, "target-exists") {
+			return free, err
+		}
+	}
+}

@@ -36,7 +36,8 @@ func TestADroppedTableComesBack(t *testing.T) {
 
 			for _, beside := range []string{"live_restored", "live_restored_2"} {
 				o = run(t, dir, 0, only...)
-				require.Contains(t, o.stderr, "they were restored beside it, and nothing in it was touched")
+				require.Contains(t, o.stderr, "the table", "named first")
+				require.Contains(t, o.stderr, "restored beside it, and nothing in it was touched")
 				require.Contains(t, o.stdout, p.name(beside))
 				require.Equal(t, "2", p.ask(beside, "SELECT count(*) FROM berth"))
 			}

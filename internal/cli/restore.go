@@ -191,7 +191,7 @@ func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
 	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"),
 		phrase.Duration(out.Took))
 	if out.Beside != "" {
-		a.say("  %s: they were restored beside it, and nothing in it was touched", out.Beside)
+		a.say("  %s: restored beside it, and nothing in it was touched", out.Beside)
 	}
 	if out.Added {
 		a.say("  into the database that is there: it had nothing of that name")

@@ -67,7 +67,7 @@ type colour string
 
 const (
 	green  colour = "32"
-	red    colour = "31"
+	red    colour = "91"
 	yellow colour = "33"
 	bold   colour = "1"
 )

@@ -108,8 +108,11 @@ func (a *app) verify(from, at string, names []string) error {
 		}
 	}
 	if bad > 0 {
-		return fault.New("dump-damaged", nil, "%d of %s damaged", bad, phrase.Plural(int64(len(list)),
-			"dump")+verb(len(list))).
+		say := phrase.Plural(int64(bad), "dump") + verb(bad)
+		if len(list) > 1 {
+			say = fmt.Sprintf("%d of %s", bad, phrase.Plural(int64(len(list)), "dump")) + verb(bad)
+		}
+		return fault.New("dump-damaged", nil, "%s damaged", say).
 			Exit(fault.ProvenBad).Advise("restore from another dump, and take a new one now")
 	}
 	return nil

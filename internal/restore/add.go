@@ -57,12 +57,19 @@ func inTheWayOf(ctx context.Context, d *keep.Dump, opt Options, there map[string
 	if err := l.choose(); err != nil {
 		return "", err
 	}
+	found := ""
 	for _, o := range l.objects {
-		if there[o.ID()] && o.Table != "" {
+		if !there[o.ID()] || o.Table == "" {
+			continue
+		}
+		if o.Kind == "table" {
 			return o.ID(), nil
 		}
+		if found == "" {
+			found = o.ID()
+		}
 	}
-	return "", nil
+	return found, nil
 }
 
 // freeName is a name that no database has, for what comes beside one.

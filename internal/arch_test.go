@@ -5,7 +5,9 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -108,5 +110,34 @@ func TestConfigurationIsPlainData(t *testing.T) {
 		for _, name := range []string{"keep", "dump", "drill", "store", "job"} {
 			require.NotContains(t, names, "grainkeep/internal/"+name, path)
 		}
+	}
+}
+
+// TestWarningsAreDocumented holds that every code of a warning stands in the guide: people
+// write scripts by it.
+func TestWarningsAreDocumented(t *testing.T) {
+	guide, err := os.ReadFile("../docs/guide.md")
+	require.NoError(t, err)
+	codes := map[string]bool{}
+	call := regexp.MustCompile(`\b[wW]arn\("([a-z-]+)"|^const \w+ = "([a-z-]+)"$`)
+	err = filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for l := range strings.Lines(string(text)) {
+			m := call.FindStringSubmatch(strings.TrimRight(l, "\n"))
+			if m != nil && (m[1] != "" || strings.HasPrefix(path, "dump/")) {
+				codes[m[1]+m[2]] = true
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	delete(codes, "*")
+	require.Greater(t, len(codes), 20)
+	for code := range codes {
+		require.Contains(t, string(guide), "`"+code+"`", "the guide does not explain the warning")
 	}
 }

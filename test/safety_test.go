@@ -258,3 +258,23 @@ func TestCertificatesThatNobodyChecks(t *testing.T) {
 			"nothing would be checked with it")
 	}
 }
+
+// TestDatabasesThatCannotBeSeen: a server does not list what a user has no right on; a dump of every
+// database says that there may be more.
+func TestDatabasesThatCannotBeSeen(t *testing.T) {
+	for _, p := range everyServer(t)[1:] {
+		t.Run(p.product, func(t *testing.T) {
+			m := p.server.(*testserver.MySQL)
+			freshMaria(t, m, "seen")
+			queryMaria(t, m, "", "DROP USER IF EXISTS squinter; CREATE USER squinter; GRANT ALL ON seen.* TO squinter; "+
+				"GRANT SELECT ON mysql.* TO squinter; GRANT PROCESS ON *.* TO squinter")
+			defer queryMaria(t, m, "", "DROP USER squinter")
+			dir := t.TempDir()
+			from := strings.Replace(m.URL(""), testserver.Admin, "squinter", 1)
+			o := run(t, dir, 3, "dump", "--from", from, "--to", "keep")
+			require.Contains(t, o.stderr, "this user may not see all databases of the server")
+			require.NotContains(t, run(t, dir, -1, "dump", "--from", from+"seen", "--to", "keep").stderr, "may not see all")
+			require.NotContains(t, run(t, dir, -1, "dump", "--from", m.URL(""), "--to", "./all").stderr, "may not see all")
+		})
+	}
+}

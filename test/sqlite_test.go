@@ -359,3 +359,35 @@ func TestSQLiteWriteAheadLog(t *testing.T) {
 	require.Equal(t, "400000|wal\n", sh(t, dir,
 		"sqlite3 back.db \"SELECT count(*), (SELECT * FROM pragma_journal_mode) FROM cargo\""))
 }
+
+// TestSQLiteOddNamesAndLongRows: names that look like the end of a statement load again; a row that no
+// statement could hold is refused before it is too late; a replaced file keeps its owner.
+func TestSQLiteOddNamesAndLongRows(t *testing.T) {
+	dir := t.TempDir()
+	data := filepath.Join(dir, "data")
+	require.NoError(t, os.Mkdir(data, 0o700))
+	file := filepath.Join(data, "a.db")
+	makeFile(t, file, "CREATE TABLE \"a);\nb\" (\"c VALUES\n\" int, \"`d\" text); INSERT INTO \"a);\nb\" VALUES (1, ');'), (2, char(10))")
+	path := lines(run(t, dir, -1, "dump", "--from", file, "--to", "keep").stdout)[0]
+	require.Contains(t, run(t, dir, 0, "drill", path).stdout, "proven")
+	before := contents(t, file)
+	if os.Getuid() == 0 {
+		require.NoError(t, os.Chown(file, 4711, 4712))
+	}
+	run(t, dir, 0, "restore", path, "--to", data, "--replace")
+	sameLines(t, before, contents(t, file))
+	if st, err := os.Stat(file); os.Getuid() == 0 {
+		require.NoError(t, err)
+		require.EqualValues(t, 4711, st.Sys().(*syscall.Stat_t).Uid)
+	}
+	long := filepath.Join(dir, "long.db")
+	makeFile(t, long, "CREATE TABLE t (a, b); INSERT INTO t VALUES (zeroblob(270000000), zeroblob(270000000))")
+	require.Contains(t, run(t, dir, 1, "dump", "--from", long, "--to", "keep").stderr,
+		"a row of t makes more than 949 MiB of SQL, which no statement may have")
+	require.NoError(t, os.Remove(long))
+
+	odd := filepath.Join(data, "\xff.db")
+	makeFile(t, odd, "CREATE TABLE t (a)")
+	o := run(t, dir, 3, "dump", "--from", data, "--to", "keep", "--job", "all")
+	require.Contains(t, o.stderr, `warning: \xff.db: it is left out: the name of the file is not UTF-8`)
+}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -241,8 +242,15 @@ func (a *app) dumpResult(j *dump.Job, res *dump.Result, out *jsonDump) {
 		a.say("Not proven yet: 'grainkeep drill' tests that %s.", map[bool]string{true: "it restores",
 			false: "they restore"}[len(res.Done) == 1])
 	}
-	if n := len(res.Failed); n > 0 && len(res.Done) > 0 {
-		a.say("%d of %d databases were dumped.", len(res.Done), len(res.Done)+n)
+	if len(res.Failed) > 0 && len(res.Done) > 0 {
+		var done, failed []string
+		for _, d := range res.Done {
+			done = append(done, d.Manifest.Database)
+		}
+		for _, f := range res.Failed {
+			failed = append(failed, f.Database)
+		}
+		a.say("Dumped: %s. Not dumped: %s.", databasesAnd(done), databasesAnd(failed))
 	}
 }
 
@@ -253,11 +261,11 @@ func (a *app) sayPlan(e dump.Planned) {
 	if from == "" {
 		from = j.Source.Server + j.Source.Path
 	}
-	of := int64(len(p.Databases))
-	what := phrase.Plural(of, "database")
-	if of > 0 && p.Databases[of-1].Name == engine.ServerWide {
-		what = phrase.Plural(of-1, "database") + " and the server itself"
+	var names []string
+	for _, d := range p.Databases {
+		names = append(names, d.Name)
 	}
+	what := databasesAnd(names)
 	a.say("%s: %s from %s into %s%s", j.Name, what, from, j.Keep.Where(), roomOf(r))
 	t := a.newTable(nil, "#2")
 	for _, d := range p.Databases {
@@ -267,6 +275,18 @@ func (a *app) sayPlan(e dump.Planned) {
 	if len(p.LeftOut) > 0 {
 		a.say("  left out by except: %s", strings.Join(p.LeftOut, ", "))
 	}
+}
+
+// databasesAnd counts databases; what belongs to the server itself is none.
+func databasesAnd(names []string) string {
+	rest := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == engine.ServerWide })
+	switch {
+	case len(rest) == len(names):
+		return phrase.Plural(int64(len(rest)), "database")
+	case len(rest) == 0:
+		return "the server itself"
+	}
+	return phrase.Plural(int64(len(rest)), "database") + " and the server itself"
 }
 
 // roomOf tells the room of a keep, where it is known.

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/engine"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -103,7 +104,9 @@ func totals(dumps []*keep.Dump, shown int) string {
 	names := map[string]bool{}
 	for _, d := range dumps {
 		bytes += d.Manifest.StoredBytes
-		names[d.Name()] = true
+		if d.Manifest.Database != engine.ServerWide {
+			names[d.Name()] = true
+		}
 		if d.State() == keep.Proven {
 			proven++
 		}

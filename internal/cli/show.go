@@ -69,7 +69,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	line("kind", "%s", m.KindWord())
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
 	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
-	line("run", "%s, of %s", m.Run.ID, phrase.Plural(int64(len(m.Run.Databases)), "database"))
+	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
 	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes,
 		m.StoredBytes))

@@ -8,6 +8,8 @@ import (
 	"testing/iotest"
 
 	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/engine"
 )
 
 func TestDefinitionsAreTakenApart(t *testing.T) {
@@ -138,4 +140,18 @@ func TestHeadsOfFiles(t *testing.T) {
 	_, target, err = headOf(bufio.NewReader(strings.NewReader("SET a;\n")))
 	require.NoError(t, err)
 	require.Empty(t, target, "a table without rows")
+}
+
+// TestConnectionsAreEncrypted where the server offers it, unless they do not leave the machine.
+func TestConnectionsAreEncrypted(t *testing.T) {
+	for server, want := range map[string]bool{"db1:3306": true, "db1": true, "10.0.0.7:3306": true, "127.0.0.1:3306": false,
+		"localhost": false, "": false, "[::1]:3306": false, "/run/mysqld": false} {
+		for _, said := range []string{"", "off"} {
+			cfg, err := (&source{at: engine.Location{Server: server, TLS: said, User: "ann",
+				Secret: func() (engine.Secret, error) { return engine.Secret{}, nil }}}).config()
+			require.NoError(t, err)
+			require.Equal(t, want && said == "", cfg.TLS != nil, "%s %s", server, said)
+			require.Equal(t, want && said == "", cfg.AllowFallbackToPlaintext, server)
+		}
+	}
 }

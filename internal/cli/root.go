@@ -165,12 +165,13 @@ an age (2 days).`,
 // args checks the number of arguments in our own words.
 func args(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, got []string) error {
+		name := strings.TrimPrefix(cmd.CommandPath(), cmd.Root().Name()+" ")
 		switch {
 		case len(got) < least:
-			return fault.Wrong("argument-missing", "%s needs %s", cmd.CommandPath(), what).
+			return fault.Wrong("argument-missing", "%s needs %s", name, what).
 				Advise("'%s --help' shows how", cmd.CommandPath())
 		case most >= 0 && len(got) > most:
-			return fault.Wrong("argument-needless", "%s does not take %q", cmd.CommandPath(), got[most]).
+			return fault.Wrong("argument-needless", "%s does not take %q", name, got[most]).
 				Advise("'%s --help' shows how", cmd.CommandPath())
 		}
 		return nil

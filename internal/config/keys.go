@@ -2,6 +2,7 @@ package config
 
 import (
 	"errors"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -45,11 +46,38 @@ func explain(path string, err error) error {
 	var bad *toml.DecodeError
 	if errors.As(err, &bad) {
 		row, column := bad.Position()
+		if m := wrongKind.FindStringSubmatch(bad.Error()); m != nil {
+			return fault.Wrong("config-unclear", "%s, line %d: %s cannot be %s", path, row, strings.Join(bad.Key(), "."),
+				kinds[strings.ToLower(m[1])]).Advise("it takes %s; see docs/configuration.md", taken(m[2]))
+		}
 		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column,
 			strings.TrimPrefix(bad.Error(), "toml: ")).
 			Advise("see docs/configuration.md")
 	}
 	return fault.Wrong("config-unclear", "%s: %v", path, err)
+}
+
+// wrongKind is how the decoder says that a value is of another kind than its key.
+var wrongKind = regexp.MustCompile(`cannot decode TOML ([\w ]+?) into (?:a )?(?:struct field \S+ of type )?(\S+)`)
+
+// kinds are the decoder's words for values, as people call them.
+var kinds = map[string]string{"string": "a text", "integer": "a number", "float": "a number with a point",
+	"bool": "true or false", "boolean": "true or false", "array": "a list", "inline table": "a table", "table": "a table",
+	"datetime": "a date"}
+
+// taken says what a key takes, by the type that holds it.
+func taken(of string) string {
+	switch of {
+	case "string":
+		return `a text: "…"`
+	case "bool":
+		return "true or false, without quotes"
+	case "int":
+		return "a whole number, without quotes"
+	case "[]string":
+		return `a list of texts: ["…", "…"]`
+	}
+	return "a section of its own, with keys"
 }
 
 // nearest gives the known key that takes the fewest edits.

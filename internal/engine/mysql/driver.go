@@ -314,6 +314,15 @@ func (s *source) connect(ctx context.Context, database string) (*conn, error) {
 	return c, nil
 }
 
+// lookedFor says where a password was looked for.
+func (s *source) lookedFor() string {
+	if s.at.Secret != nil {
+		return "check the user and the configured secret"
+	}
+	return "a password was looked for in ~/.my.cnf (section [client], password = …), and no source of the configuration gives a " +
+		"secret"
+}
+
 // explainLogin turns a failed log-in into what an administrator can act on.
 func (s *source) explainLogin(ctx context.Context, database string, err error) error {
 	var m *sqldriver.MySQLError
@@ -324,11 +333,11 @@ func (s *source) explainLogin(ctx context.Context, database string, err error) e
 		return fault.New("database-absent", nil, "there is no database %s at %s", database, s.where())
 	case hasCode(err, codeAccess, codeAccessDB, 1698):
 		return fault.New("login-refused", nil, "the server at %s refused the user %s", s.where(), s.userName()).
-			Advise("check the user and the secret; 'grainkeep grants' prints the SQL that makes such a user")
+			Advise("%s; 'grainkeep grants' prints the SQL that makes such a user", s.lookedFor())
 	case errors.As(err, &m):
 		return fault.New("login-failed", m, "cannot log in at %s", s.where())
 	}
-	return fault.New("source-unreachable", err, "cannot reach the server at %s", s.where()).
+	return fault.New("source-unreachable", engine.RootCause(err), "cannot reach the server at %s", s.where()).
 		Advise("check that it runs, and the address, the port and the firewall between")
 }
 

@@ -199,10 +199,10 @@ func (s *source) explainLogin(ctx context.Context, database string, err error) e
 	if !errors.As(err, &pg) {
 		var n net.Error
 		if errors.As(err, &n) || strings.Contains(err.Error(), "dial") {
-			return fault.New("source-unreachable", lastCause(err), "cannot reach the server at %s", s.where()).
+			return fault.New("source-unreachable", engine.RootCause(err), "cannot reach the server at %s", s.where()).
 				Advise("check that it runs, and the address, the port and the firewall between")
 		}
-		return fault.New("login-failed", lastCause(err), "cannot log in at %s", s.where())
+		return fault.New("login-failed", engine.RootCause(err), "cannot log in at %s", s.where())
 	}
 	switch pg.Code {
 	case "28P01", "28000":
@@ -224,23 +224,6 @@ func (s *source) userName() string {
 		return "(the default one)"
 	}
 	return s.at.User
-}
-
-// lastCause drops the layers that repeat the connection's parameters.
-func lastCause(err error) error {
-	for {
-		if several, ok := err.(interface{ Unwrap() []error }); ok { // one for each address and way: the last will do
-			if list := several.Unwrap(); len(list) > 0 {
-				err = list[len(list)-1]
-				continue
-			}
-		}
-		next := errors.Unwrap(err)
-		if next == nil {
-			return err
-		}
-		err = next
-	}
 }
 
 // Close logs out.

@@ -222,6 +222,15 @@ func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
 	if res != nil {
 		a.dumpResult(j, res, out)
 	}
+	if err == nil && len(res.Failed) == 0 {
+		f, err := a.config()
+		if err != nil {
+			return err
+		}
+		if d.from == "" {
+			a.thinAfter(f, j.Name, j.Keep)
+		}
+	}
 	return err
 }
 

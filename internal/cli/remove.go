@@ -2,6 +2,7 @@ package cli
 
 import (
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -95,6 +96,14 @@ func (a *app) removeOne(d *keep.Dump, why string) error {
 	if d.Keep == nil {
 		return fault.Wrong("dump-foreign", "%s is in no keep",
 			d.Path()).Advise("remove the folder yourself; no keep would know of it")
+	}
+	holds, err := d.Keep.Holds(a.ctx)
+	if err != nil {
+		return err
+	}
+	if h, held := holds[d.ID]; held && !h.Ended(time.Now()) {
+		return fault.New("dump-held", nil, "the dump %s is on hold: %s", d.Short(), h.Why).
+			Advise("'grainkeep release %s' ends that", d.Short())
 	}
 	if err := d.Keep.Remove(a.ctx, d, why); err != nil {
 		return err

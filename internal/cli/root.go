@@ -153,7 +153,7 @@ an age (2 days).`,
 		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()},
 		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
-		{groupWork, a.removeCommand()},
+		{groupWork, a.thinCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group

@@ -92,6 +92,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 			line("", "%s", x)
 		}
 	}
+	a.holdLine(d, line)
 	if len(m.Payload.SQL.LeftOut) > 0 {
 		line("left out", "by the job: %s", strings.Join(m.Payload.SQL.LeftOut, ", "))
 	}
@@ -105,6 +106,25 @@ func (a *app) show(d *keep.Dump, all bool) {
 	}
 	a.print("%s\n\n", head.render())
 	a.showTables(m, all)
+}
+
+// holdLine tells of a hold.
+func (a *app) holdLine(d *keep.Dump, line func(k, format string, args ...any)) {
+	if d.Keep == nil {
+		return
+	}
+	holds, err := d.Keep.Holds(a.ctx)
+	if err != nil {
+		line("hold", "the holds of the keep cannot be read: %v", err)
+		return
+	}
+	if h, held := holds[d.ID]; held && !h.Ended(time.Now()) {
+		end := "until it is released"
+		if !h.Until.IsZero() {
+			end = "until " + phrase.Local(h.Until, chain.Zone(d))
+		}
+		line("hold", "%s: %s", end, h.Why)
+	}
 }
 
 // position tells a place in a server's change log.

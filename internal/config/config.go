@@ -63,9 +63,17 @@ type Job struct {
 	SkipTables  []string `toml:"skip_tables,omitempty"`  // patterns
 	HoldWriters bool     `toml:"hold_writers,omitempty"` // those without transactions
 	CopyFirst   bool     `toml:"copy_first,omitempty"`   // of a SQLite file
+	Retain      string   `toml:"retain,omitempty"`       // which dumps stay; empty: all
+	Thin        string   `toml:"thin,omitempty"`         // when the others go
 	Rows        []RowsOf `toml:"rows,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
 }
+
+// When dumps go that a retain phrase does not keep.
+const (
+	AfterGoodDump = "after a good dump"
+	ByHand        = "by hand" // also where nothing is said
+)
 
 // RowsOf says which rows of a table a job takes.
 type RowsOf struct {
@@ -175,6 +183,15 @@ func (f *File) checkJob(name string, j Job) error {
 		if _, err := phrase.ParseAge(value); err != nil {
 			return f.wrong(where, "%s: %v", key, err)
 		}
+	}
+	if _, err := phrase.ParseRetain(j.Retain); err != nil {
+		return f.wrong(where, "retain: %v", err)
+	}
+	switch {
+	case j.Thin != "" && j.Thin != AfterGoodDump && j.Thin != ByHand:
+		return f.wrong(where, "thin is %q", j.Thin).Advise("write %q or %q", AfterGoodDump, ByHand)
+	case j.Thin == AfterGoodDump && j.Retain == "":
+		return f.wrong(where, "there is nothing to thin without retain").Advise("say what stays: retain = \"newest 5 fulls\"")
 	}
 	for _, r := range j.Rows {
 		if r.Table == "" || r.Condition == "" {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -294,8 +295,14 @@ func (k *Keep) Check(ctx context.Context) (findings []string, err error) {
 		}
 		return nil
 	})
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return findings, err
+	}
+	holds, err := k.Holds(ctx)
+	for _, id := range slices.Sorted(maps.Keys(holds)) {
+		if h := holds[id]; h.Format == 0 { // it could not be read
+			find("the hold of %s: %s", id[:min(10, len(id))], h.Why)
+		}
 	}
 	return findings, err
 }

@@ -118,3 +118,28 @@ func TestWhatIsShownIsClean(t *testing.T) {
 		require.Equal(t, want, Redact(text))
 	}
 }
+
+func TestRetainPhrases(t *testing.T) {
+	r, err := ParseRetain("newest 5 fulls,  everything for 3 days, one a day for 14 days and one an hour for 1 week")
+	require.NoError(t, err)
+	require.Equal(t, []string{"the newest 5 good full dumps", "every dump of the last 3 days",
+		"the last good dump of each day, for 14 days", "the last good dump of each hour, for 1 week"}, r.Sentences())
+	for text, say := range map[string]string{
+		"newest five fulls": `"five" is not a number`, "newest 0": `"0" is not a number`, "newest 5 foos": `"foos" in "newest 5 foos"`,
+		"one a fortnight for 3 weeks": `"fortnight" is no unit of time`, "everything for 3 moons": `"moon" is no unit of time`,
+		"keep all": `"keep all" cannot be understood`, "newest 5, ": `"" cannot be understood`,
+		"one a day for 9999999 days": `"9999999" is not a number from 1 to 1,000,000`,
+	} {
+		_, err := ParseRetain(text)
+		require.ErrorContains(t, err, say)
+	}
+	empty, err := ParseRetain("  ")
+	require.NoError(t, err)
+	require.Empty(t, empty.Clauses)
+
+	last := time.Date(2026, 3, 31, 2, 30, 0, 0, time.UTC)
+	require.Equal(t, "2026-02-28T02:30:00Z", Span{1, Month}.Before(last).Format(time.RFC3339))
+	require.Equal(t, "2024-02-29T00:00:00Z", Span{12, Month}.Before(time.Date(2025, 2, 28, 0, 0, 0, 0, time.UTC)).
+		AddDate(0, 0, 1).Format(time.RFC3339))
+	require.Equal(t, "2026-W01", Week.Period(time.Date(2025, 12, 29, 0, 0, 0, 0, time.UTC)))
+}

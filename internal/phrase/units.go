@@ -111,7 +111,7 @@ func Plural(n int64, noun string) string {
 		case strings.HasSuffix(noun, "s"): // grants, statistics
 		case strings.HasSuffix(noun, "x"), strings.HasSuffix(noun, "ch"), strings.HasSuffix(noun, "sh"):
 			noun += "es"
-		case strings.HasSuffix(noun, "ey"):
+		case strings.HasSuffix(noun, "ey"), strings.HasSuffix(noun, "ay"):
 			noun += "s"
 		case strings.HasSuffix(noun, "y"):
 			noun = noun[:len(noun)-1] + "ies"

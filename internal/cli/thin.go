@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/chain"
+	"grainkeep/internal/config"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/retain"
+)
+
+type thinFlags struct {
+	from, retain string
+	apply        bool
+}
+
+func (a *app) thinCommand() *cobra.Command {
+	var t thinFlags
+	cmd := explain(&cobra.Command{
+		Use: "thin JOB or JOB/DATABASE", Short: "Show which dumps stay, which go and why; remove those",
+		Args:              args(1, 1, "a job"),
+		RunE:              func(_ *cobra.Command, names []string) error { return a.thin(names[0], t) },
+		ValidArgsFunction: a.dumpNames(&t.from),
+	}, usage{`Shows each dump of a job with the clause of its retain phrase that keeps it, or the
+reason why it goes. With --apply it removes those that go. Only good dumps count: a
+failing job removes nothing. The newest good dump, the newest proven one and those
+on hold always stay.`, [2]string{"grainkeep thin nightly",
+		"grainkeep thin nightly --retain 'newest 5 fulls, one a week for 8 weeks' --apply"}})
+	a.fromFlag(cmd, &t.from)
+	cmd.Flags().StringVar(&t.retain, "retain", "", "another `PHRASE` than the job's: newest 5 fulls, everything for 3 days, "+
+		"one a day for 14 days")
+	cmd.Flags().BoolVar(&t.apply, "apply", false, "remove what goes")
+	return cmd
+}
+
+type jsonThinned struct {
+	Dump  string `json:"dump"`
+	ID    string `json:"id"`
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+	Stays bool   `json:"stays"`
+	Why   string `json:"why"`
+	Gone  bool   `json:"removed"`
+}
+
+func (a *app) thin(name string, flags thinFlags) error {
+	f, err := a.config()
+	if err != nil {
+		return err
+	}
+	of, database, _ := strings.Cut(name, "/")
+	text := flags.retain
+	if text == "" && f != nil {
+		text = f.Job[of].Retain
+	}
+	r, err := phrase.ParseRetain(text)
+	if err != nil {
+		return fault.Wrong("retain-unclear", "%v", err)
+	}
+	if len(r.Clauses) == 0 {
+		return fault.Wrong("retain-absent", "nothing says which dumps of %s to keep, so all stay", of).
+			Advise("give the job a retain phrase, or say one here: --retain 'newest 5 fulls, one a day for 14 days'")
+	}
+	keeps, err := a.keepsOf(f, flags.from, of)
+	if err != nil {
+		return err
+	}
+	a.say("%s keeps %s.", of, strings.Join(r.Sentences(), "; "))
+	list := []jsonThinned{}
+	for _, k := range keeps {
+		t := retain.Thinning{Keep: k, Job: of, Database: database, Retain: r, Zone: zoneOf(f), Now: time.Now()}
+		part, err := a.thinOne(t, flags.apply)
+		list = append(list, part...)
+		a.result = list
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepsOf are the keeps that a job's dumps may be in: the one that is named, or the job's.
+func (a *app) keepsOf(f *config.File, from, of string) ([]*keep.Keep, error) {
+	if from == "" && f != nil {
+		if j, ok := f.Job[of]; ok {
+			k, err := job.Of(f).OpenKeep(a.ctx, j.Keep)
+			return []*keep.Keep{k}, err
+		}
+		return nil, fault.Wrong("job-unknown", "there is no job %q", of).Advise("the jobs are: %s", strings.Join(f.Jobs(), ", "))
+	}
+	return a.keeps(f, from)
+}
+
+func zoneOf(f *config.File) *time.Location {
+	if f == nil {
+		return time.Local
+	}
+	return f.Zone()
+}
+
+// thinOne shows what becomes of the dumps in a keep, and does it when told to.
+func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err error) {
+	gone := map[string]bool{}
+	var o *retain.Outlook
+	if apply {
+		o, err = t.Apply(a.ctx, func(v retain.Verdict, _ *keep.Dump) { gone[v.ID] = true })
+	} else {
+		o, err = t.Look(a.ctx)
+	}
+	if o == nil {
+		return nil, err
+	}
+	for _, b := range o.Blocked {
+		a.warn("dump-unreadable", "%v", b)
+	}
+	table := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Size", "", "Why"}, "Size")
+	var going, freed int64
+	last := ""
+	for i, v := range o.Verdicts {
+		d := o.Dumps[i]
+		shown := d.Name()
+		if shown == last {
+			shown = ""
+		}
+		last = d.Name()
+		word, c := "stays", green
+		if !v.Stays {
+			word, c = "goes", yellow
+			going, freed = going+1, freed+d.Manifest.StoredBytes
+		}
+		table.row(shown, phrase.Local(v.Moment, chain.Zone(d)), phrase.Ago(t.Now.Sub(v.Moment)), d.Manifest.KindWord(),
+			phrase.Bytes(d.Manifest.StoredBytes), paint(a.stdout, c, word), v.Why)
+		list = append(list, jsonThinned{Dump: d.Name(), ID: v.ID, Path: d.Path(), Bytes: d.Manifest.StoredBytes, Stays: v.Stays,
+			Why: v.Why, Gone: gone[v.ID]})
+	}
+	if len(list) == 0 {
+		a.say("There is no dump of it in %s.", t.Keep.Where())
+		return list, err
+	}
+	a.print("%s\n", table.render())
+	say := fmt.Sprintf("%d of %s", going, phrase.Plural(int64(len(list)), "dump"))
+	switch {
+	case apply:
+		a.say("Removed %d of %s, %s in all.", len(gone), phrase.Plural(int64(len(list)), "dump"), phrase.Bytes(freed))
+	case going > 0:
+		a.say("%s would go, %s in all. Nothing was removed: --apply does it.", say, phrase.Bytes(freed))
+	default:
+		a.say("All stay.")
+	}
+	return list, err
+}
+
+// thinAfter thins a job's dumps after a good run, where the job says so.
+func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
+	if f == nil || f.Job[of].Thin != config.AfterGoodDump {
+		return
+	}
+	r, err := phrase.ParseRetain(f.Job[of].Retain)
+	if err == nil {
+		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: time.Now()}
+		_, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {
+			a.say("  removed %s of %s, %s: %s", d.Name(), phrase.Both(v.Moment, chain.Zone(d)), phrase.Bytes(d.Manifest.StoredBytes),
+				v.Why)
+		})
+	}
+	if err != nil {
+		a.mention(fmt.Errorf("the dumps are there, but older ones were not thinned: %w", err))
+	}
+}

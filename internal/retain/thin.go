@@ -1,0 +1,105 @@
+package retain
+
+import (
+	"context"
+	"slices"
+	"sort"
+	"time"
+
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+)
+
+// Outlook is what would become of the dumps of a job.
+type Outlook struct {
+	Verdicts []Verdict
+	Dumps    []*keep.Dump // in the order of the verdicts
+	Blocked  []error      // dumps that cannot be read: of their database nothing goes
+}
+
+// Thinning is what to thin.
+type Thinning struct {
+	Keep     *keep.Keep
+	Job      string
+	Database string // empty: all
+	Retain   phrase.Retain
+	Zone     *time.Location
+	Now      time.Time
+}
+
+// Look says what would stay and what would go. It changes nothing.
+func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
+	all, err := t.Keep.Dumps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := t.Keep.Holds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o := &Outlook{}
+	var unreadable []*keep.Dump
+	var items []Item
+	for _, d := range all {
+		switch {
+		case d.Err != nil && d.MayBeOf(t.Job, t.Database):
+			unreadable = append(unreadable, d)
+			o.Blocked = append(o.Blocked, d.Readable())
+		case d.Err == nil && d.Manifest.Job == t.Job && (t.Database == "" || d.Manifest.Database == t.Database):
+			o.Dumps = append(o.Dumps, d)
+			items = append(items, itemOf(d, holds, t.Now))
+		}
+	}
+	o.Verdicts = Plan(t.Retain, t.Zone, t.Now, items)
+	for i, d := range o.Dumps {
+		if slices.ContainsFunc(unreadable, func(u *keep.Dump) bool { return u.MayBeOf(t.Job, d.Manifest.Database) }) {
+			o.Verdicts[i].keep("a dump that may be of this database cannot be read")
+		}
+	}
+	return o, nil
+}
+
+func itemOf(d *keep.Dump, holds map[string]keep.Hold, now time.Time) Item {
+	it := Item{ID: d.ID, Of: d.Name(), Kind: string(d.Manifest.Kind), Moment: d.Manifest.Moment,
+		Good: d.State() != keep.Failed, Proven: d.State() == keep.Proven}
+	if h, held := holds[d.ID]; held && !h.Ended(now) {
+		it.Hold = h.Why
+	}
+	return it
+}
+
+// Apply removes what a look says goes, the newest first: what others build on is older than they.
+// It holds the job's lease meanwhile, and looks again when it has it. removed is told of each.
+func (t Thinning) Apply(ctx context.Context, removed func(Verdict, *keep.Dump)) (*Outlook, error) {
+	if t.Keep.ReadOnly {
+		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", t.Keep.Where())
+	}
+	lease, err := t.Keep.LockJob(ctx, t.Job)
+	if err != nil {
+		return nil, err
+	}
+	defer lease.Release()
+	o, err := t.Look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	order := make([]int, 0, len(o.Verdicts))
+	for i, v := range o.Verdicts {
+		if !v.Stays {
+			order = append(order, i)
+		}
+	}
+	sort.SliceStable(order, func(a, b int) bool { return o.Verdicts[order[a]].Moment.After(o.Verdicts[order[b]].Moment) })
+	for _, i := range order {
+		if ctx.Err() != nil {
+			return o, context.Cause(ctx)
+		}
+		v := o.Verdicts[i]
+		if err := t.Keep.Remove(ctx, o.Dumps[i], "thinned: "+v.Why); err != nil {
+			return o, err
+		}
+		removed(v, o.Dumps[i])
+	}
+	return o, nil
+}

@@ -16,6 +16,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
 )
 
 // File is a configuration file.
@@ -63,8 +64,11 @@ type Job struct {
 	SkipTables  []string `toml:"skip_tables,omitempty"`  // patterns
 	HoldWriters bool     `toml:"hold_writers,omitempty"` // those without transactions
 	CopyFirst   bool     `toml:"copy_first,omitempty"`   // of a SQLite file
-	Retain      string   `toml:"retain,omitempty"`       // which dumps stay; empty: all
-	Thin        string   `toml:"thin,omitempty"`         // when the others go
+	Full        any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
+	Drill       any      `toml:"drill,omitempty"`
+	Verify      any      `toml:"verify,omitempty"`
+	Retain      string   `toml:"retain,omitempty"` // which dumps stay; empty: all
+	Thin        string   `toml:"thin,omitempty"`   // when the others go
 	Rows        []RowsOf `toml:"rows,omitempty"`
 	Check       []Check  `toml:"check,omitempty"`
 }
@@ -181,6 +185,15 @@ func (f *File) checkJob(name string, j Job) error {
 			continue
 		}
 		if _, err := phrase.ParseAge(value); err != nil {
+			return f.wrong(where, "%s: %v", key, err)
+		}
+	}
+	for key, value := range map[string]any{"full": j.Full, "drill": j.Drill, "verify": j.Verify} {
+		texts, err := Phrases(value)
+		if err == nil {
+			_, err = schedule.Schedules(texts)
+		}
+		if err != nil {
 			return f.wrong(where, "%s: %v", key, err)
 		}
 	}

@@ -18,7 +18,7 @@ var known = map[string][]string{
 	"keep":   {"folder", "floor"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
-		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "retain", "thin", "rows", "check"},
+		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "full", "drill", "verify", "retain", "thin", "rows", "check"},
 	"rows":  {"table", "condition"},
 	"check": {"database", "sql", "answer"},
 }
@@ -30,6 +30,10 @@ func explain(path string, err error) error {
 		row, _ := e.Position()
 		key := e.Key()
 		name := key[len(key)-1]
+		if key[0] == "job" && (name == "differential" || name == "incremental") {
+			return fault.Wrong("kind-absent", "%s, line %d: there are no %s dumps yet", path, row, name).
+				Advise("leave the key out; full dumps work")
+		}
 		section := ""
 		switch {
 		case known[key[0]] == nil:
@@ -108,6 +112,26 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(b)]
+}
+
+// Phrases reads a key that takes a text, or a list of texts.
+func Phrases(value any) (list []string, err error) {
+	switch v := value.(type) {
+	case nil:
+	case string:
+		list = []string{v}
+	case []any:
+		for _, x := range v {
+			s, ok := x.(string)
+			if !ok {
+				return nil, errors.New("it takes a text, or a list of texts")
+			}
+			list = append(list, s)
+		}
+	default:
+		return nil, errors.New("it takes a text, or a list of texts")
+	}
+	return list, nil
 }
 
 // exact refuses a key in other letters than its own, which the decoder takes all the same.

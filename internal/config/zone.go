@@ -29,6 +29,10 @@ func localZone() (*time.Location, error) {
 	return time.UTC, nil
 }
 
+// LocalZoneName is the name of this machine's zone, for those who go by the machine; empty, if it
+// says none.
+func LocalZoneName() string { return zoneFile() }
+
 // zoneFile is the zone that the machine's own files name.
 func zoneFile() string {
 	link, _ := filepath.EvalSymlinks("/etc/localtime")

@@ -204,10 +204,13 @@ func (r *runner) each(ctx context.Context, src engine.Source, session *keep.Sess
 
 // prepare finds out what will be dumped and whether there is room.
 func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
-	if r.server, err = src.Describe(ctx); err != nil {
+	var there []engine.Database
+	err = rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) (err error) {
+		if r.server, err = src.Describe(ctx); err == nil {
+			there, err = src.Databases(ctx)
+		}
 		return err
-	}
-	there, err := src.Databases(ctx)
+	})
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,89 @@
+// Package schedule says what of the jobs is due when, and why. It starts nothing.
+package schedule
+
+import (
+	"fmt"
+	"sort"
+	"time"
+
+	"grainkeep/internal/phrase"
+)
+
+// What is due.
+type What string
+
+// What can be due. A drill that is due together with a dump comes after it.
+const (
+	Full   What = "full dump"
+	Drill  What = "drill"
+	Verify What = "verify"
+)
+
+// order is that in which things are done that are due at one instant.
+var order = map[What]int{Full: 0, Drill: 1, Verify: 2}
+
+// Plan is when something of a job is due.
+type Plan struct {
+	Job  string
+	What What
+	When []*phrase.Schedule // any of them
+}
+
+// Due is something at its time.
+type Due struct {
+	At   time.Time
+	Job  string
+	What What
+	Why  string
+}
+
+// Last tells when something of a job was done last; the zero time: never.
+type Last func(job string, what What) time.Time
+
+// Next gives the next things that are due after an instant, at most n, in their order.
+func Next(plans []Plan, last Last, after time.Time, zone *time.Location, n int) []Due {
+	var all []Due
+	for _, p := range plans {
+		done := last(p.Job, p.What)
+		at := after
+		for range n {
+			next := p.next(at, zone)
+			if next.IsZero() {
+				break
+			}
+			all = append(all, Due{At: next, Job: p.Job, What: p.What, Why: why(p.What, done, next)})
+			at, done = next, next
+		}
+	}
+	sort.SliceStable(all, func(i, j int) bool {
+		a, b := all[i], all[j]
+		switch {
+		case !a.At.Equal(b.At):
+			return a.At.Before(b.At)
+		case a.Job != b.Job:
+			return a.Job < b.Job
+		}
+		return order[a.What] < order[b.What]
+	})
+	return all[:min(n, len(all))]
+}
+
+// next is the first time that any phrase says.
+func (p Plan) next(after time.Time, zone *time.Location) (first time.Time) {
+	for _, s := range p.When {
+		if at := s.Next(after, zone); !at.IsZero() && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
+	}
+	return first
+}
+
+func why(what What, last, next time.Time) string {
+	switch {
+	case last.IsZero() && what == Full:
+		return "none yet in this keep"
+	case last.IsZero():
+		return "none yet"
+	}
+	return fmt.Sprintf("%s after the one before", phrase.Span{N: max(1, int(next.Sub(last).Hours()/24+0.5)), Unit: phrase.Day})
+}

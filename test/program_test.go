@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -51,4 +52,24 @@ func TestHelpIsInTheOrderOfTheWork(t *testing.T) {
 	require.Regexp(t, `^grainkeep \d+\.\d+\.\d+ \((commit [0-9a-f]{12}|built without its commit), go1`, run(t,
 		t.TempDir(), 0, "version").stdout)
 	require.Contains(t, run(t, t.TempDir(), 0, "completion", "bash").stdout, "__start_grainkeep")
+}
+
+// TestEveryCommandExplainsItself: a description and two examples, in lines that fit a terminal.
+func TestEveryCommandExplainsItself(t *testing.T) {
+	dir := t.TempDir()
+	names := regexp.MustCompile(`(?m)^  ([a-z]+) {2,}[A-Z]`).FindAllStringSubmatch(run(t, dir, 0, "help").stdout, -1)
+	require.Greater(t, len(names), 15)
+	commands := [][]string{{"keep", "create"}, {"schedule", "export"}, {"help"}}
+	for _, n := range names {
+		commands = append(commands, []string{n[1]})
+	}
+	for _, c := range commands {
+		text := run(t, dir, 0, append([]string{"help"}, c...)...).stdout
+		_, rest, found := strings.Cut(text, "\nExamples\n")
+		require.True(t, found, "%v has no examples", c)
+		require.Equal(t, 2, strings.Count("\n"+rest, "\n  grainkeep "), "%v: %s", c, text)
+		for l := range strings.Lines(text) {
+			require.LessOrEqual(t, len([]rune(l)), 110, l)
+		}
+	}
 }

@@ -36,7 +36,8 @@ type app struct {
 	log  *slog.Logger
 	mute error // why the result could not be written
 
-	result any // of the command, for --json
+	result any  // of the command, for --json
+	probed *int // the exit code of a probe, which takes the place of ours
 	worst  fault.Class
 
 	noted    sync.Mutex    // guards warnings: they may come from several readers
@@ -163,6 +164,9 @@ func (a *app) finish(cmd *cobra.Command, err error) int {
 		if !a.json {
 			a.complain(f)
 		}
+	}
+	if a.probed != nil {
+		a.worst = fault.Class(*a.probed)
 	}
 	if a.json {
 		e := envelope{Version: 1, Exit: int(a.worst), Result: a.result, Warnings: a.warnings}

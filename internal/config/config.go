@@ -67,6 +67,7 @@ type Job struct {
 	Full        any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
 	Drill       any      `toml:"drill,omitempty"`
 	Verify      any      `toml:"verify,omitempty"`
+	Grace       string   `toml:"grace,omitempty"`  // how late is late
 	Retain      string   `toml:"retain,omitempty"` // which dumps stay; empty: all
 	Thin        string   `toml:"thin,omitempty"`   // when the others go
 	Rows        []RowsOf `toml:"rows,omitempty"`
@@ -180,7 +181,7 @@ func (f *File) checkJob(name string, j Job) error {
 	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
-	for key, value := range map[string]string{"lock_wait": j.LockWait, "silence": j.Silence} {
+	for key, value := range map[string]string{"lock_wait": j.LockWait, "silence": j.Silence, "grace": j.Grace} {
 		if value == "" {
 			continue
 		}

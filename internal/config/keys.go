@@ -18,7 +18,7 @@ var known = map[string][]string{
 	"keep":   {"folder", "floor"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
-		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "full", "drill", "verify", "retain", "thin", "rows", "check"},
+		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "full", "drill", "verify", "grace", "retain", "thin", "rows", "check"},
 	"rows":  {"table", "condition"},
 	"check": {"database", "sql", "answer"},
 }

@@ -90,6 +90,7 @@ func (r *runner) envelope(database string, snap engine.Snapshot, started time.Ti
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
 		To: snap.Catalog().Position, Compression: string(r.Compression),
 	}
+	m.Run.Narrowed = len(r.Only) > 0
 	for _, d := range r.plan.Databases {
 		m.Run.Databases = append(m.Run.Databases, d.Name)
 	}

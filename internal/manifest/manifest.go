@@ -44,6 +44,8 @@ type Run struct {
 	ID        string    `json:"id"`
 	Databases []string  `json:"databases"` // all that the run set out to dump
 	Started   time.Time `json:"started"`
+	// Narrowed says that the run took only some of what its job means.
+	Narrowed bool `json:"narrowed,omitempty"`
 }
 
 // Source is where the data came from.

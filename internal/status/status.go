@@ -1,0 +1,169 @@
+// Package status says how each database of the jobs stands: by what the keeps hold, and by when it
+// should have been dumped and drilled.
+package status
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
+)
+
+// State is how a database stands, in a word.
+type State string
+
+// The states, from good to bad.
+const (
+	Good       State = "good"
+	Shrunk     State = "shrunk"     // its newest dump lost a table, or most rows of one
+	Unproven   State = "unproven"   // a drill was due since its newest proof
+	Late       State = "late"       // one dump was due since its newest, and is overdue
+	Missed     State = "missed"     // several
+	None       State = "none"       // there is no dump of it
+	Failed     State = "failed"     // its newest dump failed its drill
+	Unreadable State = "unreadable" // its newest dump, or what may be it, cannot be read
+)
+
+// order is from good to bad.
+var order = []State{Good, Shrunk, Unproven, Late, Missed, None, Failed, Unreadable}
+
+// Worse says whether a state is worse than another.
+func (s State) Worse(than State) bool { return slices.Index(order, s) > slices.Index(order, than) }
+
+// Stale says whether somebody should look.
+func (s State) Stale() bool { return s != Good && s != Shrunk }
+
+// Job is what is asked about.
+type Job struct {
+	Name      string
+	Databases []string // that its configuration names
+	Full      []*phrase.Schedule
+	Drill     []*phrase.Schedule
+	Grace     time.Duration // how late is late
+	Zone      *time.Location
+}
+
+// Line is how one database of a job stands.
+type Line struct {
+	Job, Database string
+	Last          *keep.Dump // its newest dump that can be read; nil: there is none
+	Next          time.Time  // when its next dump is due; zero: nothing says
+	State         State
+	Why           string
+}
+
+// Of gives the lines of a job, by what its keep holds, sorted by database. Where nothing is known of it, there is one without a
+// database.
+func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
+	newest := map[string]*keep.Dump{}
+	var whole *keep.Dump // of the newest run that took all that the job means
+	names := slices.Clone(j.Databases)
+	for _, d := range dumps { // oldest first
+		if d.Manifest == nil || d.Manifest.Job != j.Name {
+			continue
+		}
+		newest[d.Manifest.Database] = d
+		switch run := d.Manifest.Run; {
+		case run.Narrowed:
+			names = append(names, d.Manifest.Database)
+		case whole == nil || whole.Manifest.Run.ID != run.ID: // what it does not have is the job's no more
+			whole, names = d, slices.Concat(j.Databases, run.Databases)
+		}
+	}
+	if len(names) == 0 {
+		names = []string{""} // nothing is known of it yet
+	}
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		l := Line{Job: j.Name, Database: name, Last: newest[name]}
+		l.Next = due(j.Full, now, j.Zone)
+		l.State, l.Why = j.state(l, dumps, now)
+		lines = append(lines, l)
+	}
+	return lines
+}
+
+// due is the first time after an instant that any phrase says.
+func due(when []*phrase.Schedule, after time.Time, zone *time.Location) time.Time {
+	next := schedule.Next([]schedule.Plan{{When: when}}, func(string, schedule.What) time.Time { return time.Time{} }, after, zone, 1)
+	if len(next) == 0 {
+		return time.Time{}
+	}
+	return next[0].At
+}
+
+// mostMissed bounds how many missed runs are counted.
+const mostMissed = 1000
+
+// overdue counts the times that were due after an instant and are late now.
+func (j Job) overdue(when []*phrase.Schedule, since, now time.Time) (n int, first time.Time) {
+	for at := since; n < mostMissed; n++ {
+		at = due(when, at, j.Zone)
+		if at.IsZero() || at.Add(j.Grace).After(now) {
+			return n, first
+		}
+		if n == 0 {
+			first = at
+		}
+	}
+	return n, first
+}
+
+func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
+	for _, d := range dumps {
+		if d.Err != nil && d.MayBeOf(j.Name, l.Database) && (l.Last == nil || !d.When().Before(l.Last.Manifest.Moment)) {
+			return Unreadable, "a dump that may be its newest cannot be read"
+		}
+	}
+	if l.Last == nil {
+		return None, "there is no dump of it yet"
+	}
+	m := l.Last.Manifest
+	if l.Last.State() == keep.Failed {
+		return Failed, "its newest dump failed its drill"
+	}
+	if n, first := j.overdue(j.Full, m.Started, now); n == 1 {
+		return Late, "it was due " + phrase.Ago(now.Sub(first))
+	} else if n > 1 {
+		return Missed, fmt.Sprintf("%s were due since the last, the first %s", phrase.Plural(int64(n), "dump"),
+			phrase.Ago(now.Sub(first)))
+	}
+	if m.Database != engine.ServerWide {
+		if n, first := j.overdue(j.Drill, j.proven(l.Database, dumps), now); n > 0 {
+			return Unproven, "a drill was due " + phrase.Ago(now.Sub(first))
+		}
+	}
+	for _, w := range m.Warnings {
+		if w.Code == dump.Shrunk {
+			return Shrunk, w.Text
+		}
+	}
+	return Good, ""
+}
+
+// proven is when a database was last proven, or else first dumped: a drill can be due only since then.
+func (j Job) proven(database string, dumps []*keep.Dump) (at time.Time) {
+	var first time.Time
+	for _, d := range dumps {
+		if d.Manifest == nil || d.Manifest.Job != j.Name || d.Manifest.Database != database {
+			continue
+		}
+		if first.IsZero() {
+			first = d.Manifest.Finished
+		}
+		for _, p := range d.Proofs {
+			if p.Proven && p.At.After(at) {
+				at = p.At
+			}
+		}
+	}
+	if at.IsZero() {
+		return first
+	}
+	return at
+}

@@ -1,0 +1,68 @@
+package status
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/dump"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
+)
+
+func TestHowADatabaseStands(t *testing.T) {
+	now := time.Date(2026, 3, 14, 12, 0, 0, 0, time.UTC)
+	nightly, err := phrase.ParseSchedule("02:30")
+	require.NoError(t, err)
+	weekly, err := phrase.ParseSchedule("11:00 on sunday")
+	require.NoError(t, err)
+	j := Job{Name: "nightly", Databases: []string{"a"}, Full: []*phrase.Schedule{nightly}, Drill: []*phrase.Schedule{weekly},
+		Grace: time.Hour, Zone: time.UTC}
+	of := func(database string, ago time.Duration, more ...func(*keep.Dump)) *keep.Dump {
+		at := now.Add(-ago)
+		d := &keep.Dump{ID: database + at.String(), Manifest: &manifest.Manifest{Job: "nightly", Database: database, Kind: manifest.Full,
+			Moment: at, Started: at, Finished: at, Run: manifest.Run{ID: at.String(), Databases: []string{"a", "b"}}}}
+		for _, m := range more {
+			m(d)
+		}
+		return d
+	}
+	proof := func(ago time.Duration, good bool) func(*keep.Dump) {
+		return func(d *keep.Dump) { d.Proofs = append(d.Proofs, keep.Proof{At: now.Add(-ago), Proven: good}) }
+	}
+	const night = 9*time.Hour + 30*time.Minute
+	day := 24 * time.Hour
+	for name, c := range map[string]struct {
+		dumps []*keep.Dump
+		state State
+		why   string
+	}{
+		"good":                             {[]*keep.Dump{of("a", night, proof(2*time.Hour, true))}, Good, ""},
+		"good, not drilled since it began": {[]*keep.Dump{of("a", night)}, Good, ""},
+		"none":                             {nil, None, "there is no dump of it yet"},
+		"late":                             {[]*keep.Dump{of("a", night+day, proof(2*time.Hour, true))}, Late, "it was due 9 hours ago"},
+		"missed":                           {[]*keep.Dump{of("a", night+3*day, proof(2*time.Hour, true))}, Missed, "3 dumps were due since the last, the first 2 days ago"},
+		"failed":                           {[]*keep.Dump{of("a", night, proof(2*time.Hour, false))}, Failed, "its newest dump failed its drill"},
+		"unproven":                         {[]*keep.Dump{of("a", night+9*day, proof(9*day, true)), of("a", night)}, Unproven, "a drill was due 6 days ago"},
+		"shrunk": {[]*keep.Dump{of("a", night, func(d *keep.Dump) {
+			d.Manifest.Warnings = []manifest.Warning{{Code: dump.Shrunk, Text: "the table t is gone"}}
+		})}, Shrunk, "the table t is gone"},
+	} {
+		lines := Of(j, c.dumps, now)
+		require.Equal(t, "a", lines[0].Database, name)
+		require.Equal(t, c.state, lines[0].State, "%s: %s", name, lines[0].Why)
+		require.Equal(t, c.why, lines[0].Why, name)
+		require.Equal(t, c.state != Good && c.state != Shrunk, lines[0].State.Stale())
+		require.Equal(t, "2026-03-15T02:30:00Z", lines[0].Next.Format(time.RFC3339))
+	}
+	// A run of one database does not make the others disappear; a run of all without one does.
+	one := of("a", time.Hour, func(d *keep.Dump) { d.Manifest.Run.Narrowed, d.Manifest.Run.Databases = true, []string{"a"} })
+	lines := Of(j, []*keep.Dump{of("a", night), of("b", night), one}, now)
+	require.Len(t, lines, 2)
+	require.Equal(t, one, lines[0].Last)
+	without := of("a", time.Hour, func(d *keep.Dump) { d.Manifest.Run.Databases = []string{"a"} })
+	require.Len(t, Of(j, []*keep.Dump{of("a", night), of("b", night), without}, now), 1)
+	require.True(t, Missed.Worse(Late))
+}

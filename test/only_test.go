@@ -42,6 +42,10 @@ func TestADroppedTableComesBack(t *testing.T) {
 				require.Equal(t, "2", p.ask(beside, "SELECT count(*) FROM berth"))
 			}
 			require.NotContains(t, p.databases(), "grainkeep")
+			p.drop("live_restored_2")
+			bare := append(only[:len(only)-1:len(only)-1], "port")
+			require.Contains(t, run(t, dir, 0, bare...).stderr, "restored beside it", "also a table without an index")
+			require.Equal(t, "1", p.ask("live_restored_2", "SELECT count(*) FROM port"))
 
 			if p.server == nil {
 				return

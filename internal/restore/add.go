@@ -3,6 +3,7 @@ package restore
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -59,10 +60,11 @@ func inTheWayOf(ctx context.Context, d *keep.Dump, opt Options, there map[string
 	}
 	found := ""
 	for _, o := range l.objects {
-		if !there[o.ID()] || o.Table == "" {
-			continue
+		isTable := strings.HasSuffix(o.Kind, "table")
+		if !there[o.ID()] || o.Table == "" && !isTable {
+			continue // what tables need, such as a type, may be there
 		}
-		if o.Kind == "table" {
+		if isTable {
 			return o.ID(), nil
 		}
 		if found == "" {

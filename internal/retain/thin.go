@@ -38,6 +38,7 @@ func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
 	if err != nil {
 		return nil, err
 	}
+	sort.SliceStable(all, func(i, j int) bool { return all[i].Name() < all[j].Name() }) // within, oldest first as they were
 	o := &Outlook{}
 	var unreadable []*keep.Dump
 	var items []Item

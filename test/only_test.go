@@ -30,6 +30,9 @@ func TestADroppedTableComesBack(t *testing.T) {
 			require.Contains(t, run(t, dir, 0, append(only, "--dry-run")...).stdout, "into the database that is there")
 			o := run(t, dir, 0, only...)
 			require.Contains(t, o.stderr, "into the database that is there")
+			if p.product == "postgres" {
+				require.Contains(t, o.stderr, "left out, since it needs other tables: the foreign key berth_port_fkey on public.berth")
+			}
 			require.Equal(t, "2", p.ask("live", "SELECT count(*) FROM berth"))
 			require.Equal(t, "2", p.ask("live", "SELECT count(*) FROM port"), "what was written since stays")
 			require.Error(t, p.try("live", "INSERT INTO berth VALUES (3, 1, 80)"), "its unique index is there too")

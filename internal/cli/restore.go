@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -169,7 +170,7 @@ func (a *app) rehearse(tasks []restore.Task) error {
 			a.print("  the database that is there would be renamed, not deleted\n")
 		}
 		if n := len(p.Without); n > 0 {
-			a.print("  left out, since it needs other tables: %s\n", p.Without)
+			a.print("  left out, since it needs other tables: the %s\n", strings.Join(p.Without, ", the "))
 		}
 		list = append(list, planned{d.Name(), d.ID, p.Name, where, p.Rows, p.Bytes, p.Tables, p.Objects, p.Without})
 	}
@@ -190,6 +191,9 @@ func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
 	}
 	a.say("  restored %s in %s, %s", phrase.Plural(out.Rows, "row"), phrase.Plural(int64(out.Tables), "table"),
 		phrase.Duration(out.Took))
+	if len(out.Without) > 0 {
+		a.say("  left out, since it needs other tables: the %s", strings.Join(out.Without, ", the "))
+	}
 	if out.Beside != "" {
 		a.say("  %s: restored beside it, and nothing in it was touched", out.Beside)
 	}

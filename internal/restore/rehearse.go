@@ -2,7 +2,6 @@ package restore
 
 import (
 	"context"
-	"slices"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -46,7 +45,7 @@ func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
 		r.Bytes += x.Bytes
 	}
 	if len(t.Options.Only) > 0 {
-		r.Without = without(all, l.objects, r.Tables)
+		r.Without = without(all, l.objects, l.tables)
 	}
 	if r.Name = t.Options.Name; !t.Options.Add {
 		r.Replaces, err = t.look(ctx)
@@ -78,13 +77,16 @@ func (t Task) look(ctx context.Context) (bool, error) {
 }
 
 // without lists what of the chosen tables is not chosen.
-func without(all, chosen []manifest.ObjectEntry, tables []string) (list []string) {
-	taken := map[string]bool{}
+func without(all, chosen []manifest.ObjectEntry, tables []manifest.Table) (list []string) {
+	taken, of := map[string]bool{}, map[string]bool{}
+	for _, t := range tables {
+		of[t.ID] = true
+	}
 	for _, o := range chosen {
 		taken[o.ID()] = true
 	}
 	for _, o := range all {
-		if o.Section != engine.Owners && slices.Contains(tables, o.Table) && !taken[o.ID()] {
+		if o.Section != engine.Owners && of[o.Table] && !taken[o.ID()] {
 			list = append(list, o.ID())
 		}
 	}

@@ -55,9 +55,10 @@ type Options struct {
 // Outcome is what came of a restore.
 type Outcome struct {
 	Name      string
-	Added     bool   // to a database that was there
-	Beside    string // why the tables are not in the database of their name
-	Aside     string // what an old database of that name is called now
+	Added     bool     // to a database that was there
+	Without   []string // what belongs to the chosen tables, and needs others
+	Beside    string   // why the tables are not in the database of their name
+	Aside     string   // what an old database of that name is called now
 	Rows      int64
 	Tables    int
 	Took      time.Duration
@@ -271,8 +272,12 @@ func load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, there
 	if l.objects, err = files.Index(ctx); err != nil {
 		return nil, err
 	}
+	all := l.objects
 	if err := l.choose(); err != nil {
 		return nil, err
+	}
+	if len(opt.Only) > 0 {
+		l.out.Without = without(all, l.objects, l.tables)
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })
 	if err := l.roles(ctx); err != nil {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -8,6 +9,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 )
+
+func TestNamesOfOldDatabases(t *testing.T) {
+	spec := TargetSpec{Name: "bookings", Aside: time.Date(2026, 3, 14, 9, 30, 0, 0, time.UTC)}
+	var names []string
+	for range 3 { // in one second
+		name, err := spec.AsideName(30, func(name string) (bool, error) { return slices.Contains(names, name), nil })
+		require.NoError(t, err)
+		names = append(names, name)
+	}
+	require.Equal(t, []string{"okings_before_20260314t093000z", "ings_before_20260314t093000z_2",
+		"ings_before_20260314t093000z_3"}, names)
+}
 
 // TestNamesBesideAndAside: what a restore calls databases is a name, is free, and is known again.
 func TestNamesBesideAndAside(t *testing.T) {
@@ -37,14 +50,14 @@ func TestNamesBesideAndAside(t *testing.T) {
 
 // TestStatementsAreDividedByTheirRows: names in the head of an INSERT may hold what looks like its end.
 func TestStatementsAreDividedByTheirRows(t *testing.T) {
-	text := "-- what it holds\nPRAGMA x;\nINSERT INTO \"a);\nb\"(\"c VALUES\n\",`\"`) VALUES\n(1,2),\n(3,');');\nINSERT INTO t(a) VALUES\n(5);\n"
+	first := "-- what it holds\nPRAGMA x;\nINSERT INTO \"a);\nb\"(\"c VALUES\n\",`\"`) VALUES\n(1,2),\n(3,');');\n"
+	second := "INSERT INTO t(a) VALUES\n(5);\n"
 	var got []string
-	rows, err := Inserts(strings.NewReader(text), func(int64) {}, func(sql []byte) (int64, error) {
+	rows, err := Inserts(strings.NewReader(first+second), func(int64) {}, func(sql []byte) (int64, error) {
 		got = append(got, string(sql))
 		return 1, nil
 	})
 	require.NoError(t, err)
 	require.EqualValues(t, 2, rows)
-	require.Equal(t, []string{"-- what it holds\nPRAGMA x;\nINSERT INTO \"a);\nb\"(\"c VALUES\n\",`\"`) VALUES\n(1,2),\n(3,');');\n",
-		"INSERT INTO t(a) VALUES\n(5);\n"}, got)
+	require.Equal(t, []string{first, second}, got)
 }

@@ -33,7 +33,9 @@ func (a *app) demoCommand() *cobra.Command {
 	}, usage{`Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
 goes through the work on them: survey, dump, list, show, verify, restore, drill, and
 what damage looks like. Each command is shown with its real output. With --on, the
-databases are made on a server, named ternskerry_…, and removed at the end.`, [2]string{"grainkeep demo", "grainkeep demo --on postgres://you@db1/"}})
+databases are made on a server, named ternskerry_…, and removed at the end.`, [2]string{
+		"grainkeep demo",
+		"grainkeep demo --on postgres://you@db1/"}})
 	cmd.Flags().StringVar(&on, "on", "", "the server to make the databases on: `SOURCE`, a URL or configured")
 	return cmd
 }

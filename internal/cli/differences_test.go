@@ -20,7 +20,8 @@ func TestWhatAFailedDrillShows(t *testing.T) {
 		Text: "the view v came back otherwise than it was dumped", Was: "CREATE VIEW v AS\n SELECT a\n FROM t",
 		Is: "CREATE VIEW v AS\n SELECT b\n FROM t"}}}
 	for i := range 40 {
-		p.Details = append(p.Details, keep.Detail{Concern: keep.OfRows, Of: fmt.Sprint("table t", i/8), Text: fmt.Sprint("row trouble ", i)})
+		p.Details = append(p.Details, keep.Detail{Concern: keep.OfRows, Of: fmt.Sprint("table t", i/8),
+			Text: fmt.Sprint("row trouble ", i)})
 	}
 	for _, d := range p.Details {
 		p.Differences = append(p.Differences, d.Text)

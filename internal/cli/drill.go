@@ -29,7 +29,9 @@ func (a *app) drillCommand() *cobra.Command {
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Restores a dump into a scratch database, reads it back, compares every row and every
 object with the dump's manifest, asks the job's checks, records the proof beside
-the dump, and removes the scratch database.`, [2]string{"grainkeep drill nightly", "grainkeep drill nightly/bookings --to postgres://tester@db2/"}})
+the dump, and removes the scratch database.`, [2]string{
+		"grainkeep drill nightly",
+		"grainkeep drill nightly/bookings --to postgres://tester@db2/"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	cmd.Flags().StringVar(&to, "to", "",

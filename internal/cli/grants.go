@@ -47,7 +47,9 @@ func (a *app) grantsCommand() *cobra.Command {
 		},
 		ValidArgsFunction: a.configured(job.Set.Sources),
 	}, usage{`Prints the SQL that makes the source's user and gives it just the rights that it
-needs. It connects to nothing, so it works before that user exists.`, [2]string{"grainkeep grants quay", "grainkeep grants --from mysql://dumper@db1/ --for drill"}})
+needs. It connects to nothing, so it works before that user exists.`, [2]string{
+		"grainkeep grants quay",
+		"grainkeep grants --from mysql://dumper@db1/ --for drill"}})
 	cmd.Flags().StringVar(&purpose, "for", "dump",
 		"what the user is for: `PURPOSE` is dump, changes (dumps, and reading the change log), drill or restore")
 	values(cmd, "for", "dump", "changes", "drill", "restore")

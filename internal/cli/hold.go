@@ -53,6 +53,14 @@ func (a *app) releaseCommand() *cobra.Command {
 	return cmd
 }
 
+// lasts says how long a hold is.
+func lasts(h keep.Hold, d *keep.Dump) string {
+	if h.Until.IsZero() {
+		return "until it is released"
+	}
+	return "until " + phrase.Local(h.Until, chain.Zone(d))
+}
+
 // heldDump is the one dump that a name means, in a keep that can be written.
 func (a *app) heldDump(name, from, at string) (*keep.Dump, error) {
 	f, err := a.config()
@@ -82,7 +90,6 @@ func (a *app) hold(name, from, at, why, until string) error {
 		return err
 	}
 	h := keep.Hold{Dump: d.ID, Since: time.Now().UTC().Truncate(time.Second), Why: why}
-	end := "until it is released"
 	if until != "" {
 		w, err := phrase.ParseWhen(until, chain.Zone(d), time.Now())
 		if err != nil {
@@ -91,12 +98,11 @@ func (a *app) hold(name, from, at, why, until string) error {
 		if h.Until = w.Until.UTC(); h.Ended(time.Now()) {
 			return fault.Wrong("moment-past", "%s is in the past", until)
 		}
-		end = "until " + phrase.Local(h.Until, chain.Zone(d))
 	}
 	if err := d.Keep.Hold(a.ctx, h); err != nil {
 		return err
 	}
 	a.print("%s\n", d.ID)
-	a.say("%s of %s is on hold %s.", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), end)
+	a.say("%s of %s is on hold %s.", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), lasts(h, d))
 	return a.emit(map[string]any{"id": d.ID, "until": h.Until})
 }

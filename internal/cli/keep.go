@@ -16,7 +16,9 @@ func (a *app) keepCommand() *cobra.Command {
 		Use: "keep", Short: "Create a keep: the place where dumps live", Args: args(1, 1, "a command, such as create"),
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}, usage{`A keep is the place where dumps live. It carries a marker, so that a mount point
-whose drive is missing is never mistaken for it.`, [2]string{"grainkeep keep create barn", "grainkeep keep create /mnt/usb/dumps"}})
+whose drive is missing is never mistaken for it.`, [2]string{
+		"grainkeep keep create barn",
+		"grainkeep keep create /mnt/usb/dumps"}})
 	var adopt bool
 	create := explain(&cobra.Command{
 		Use: "create NAME or FOLDER", Short: "Create a keep, in a configured place or in a folder",
@@ -24,7 +26,9 @@ whose drive is missing is never mistaken for it.`, [2]string{"grainkeep keep cre
 		RunE:              func(_ *cobra.Command, names []string) error { return a.createKeep(names[0], adopt) },
 		ValidArgsFunction: a.configured(job.Set.Keeps),
 	}, usage{`Creates a keep: makes the folder if need be, and puts a marker into it. From then on
-a drive that is not mounted is never mistaken for the keep.`, [2]string{"grainkeep keep create barn", "grainkeep keep create /srv/dumps --adopt"}})
+a drive that is not mounted is never mistaken for the keep.`, [2]string{
+		"grainkeep keep create barn",
+		"grainkeep keep create /srv/dumps --adopt"}})
 	create.Flags().BoolVar(&adopt, "adopt", false, "make the folder a keep even if it holds other things")
 	cmd.AddCommand(create)
 	return cmd

@@ -20,7 +20,9 @@ func (a *app) removeCommand() *cobra.Command {
 		RunE:              func(_ *cobra.Command, names []string) error { return a.remove(names[0], from, why) },
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Removes one dump, named by its id or its path, and records that in its keep. For a
-dump that is gone already, it notes that nobody need look for it any more.`, [2]string{"grainkeep remove 3f2a91c0de", "grainkeep remove 3f2a91c0de --why 'taken by mistake'"}})
+dump that is gone already, it notes that nobody need look for it any more.`, [2]string{
+		"grainkeep remove 3f2a91c0de",
+		"grainkeep remove 3f2a91c0de --why 'taken by mistake'"}})
 	a.fromFlag(cmd, &from)
 	cmd.Flags().StringVar(&why, "why", "", "the `REASON`, for the record")
 	return cmd

@@ -34,7 +34,9 @@ func (a *app) restoreCommand() *cobra.Command {
 		ValidArgsFunction: a.dumpNames(&r.from),
 	}, usage{`Restores a dump into a new database. An existing one is never touched, unless
 --replace is given: then it is renamed, not deleted, and its new name is printed.
-Until a restore is complete, its database has a working name.`, [2]string{"grainkeep restore nightly/bookings --as bookings_yesterday", "grainkeep restore nightly/bookings --at 2026-03-14 --only booking"}})
+Until a restore is complete, its database has a working name.`, [2]string{
+		"grainkeep restore nightly/bookings --as bookings_yesterday",
+		"grainkeep restore nightly/bookings --at 2026-03-14 --only booking"}})
 	f := cmd.Flags()
 	a.fromFlag(cmd, &r.from)
 	atFlag(cmd, &r.at)
@@ -132,7 +134,9 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 		as = r.as + r.into
 	}
 	return restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
-		Only: r.only, Add: len(r.only) > 0 && r.as+r.into == "" && !r.replace, Owners: restore.Owners(r.owners), Into: r.into != "", Part: restore.Part(r.part)}}, err
+		Only: r.only,
+		Add:  len(r.only) > 0 && r.as+r.into == "" && !r.replace, Owners: restore.Owners(r.owners),
+		Into: r.into != "", Part: restore.Part(r.part)}}, err
 }
 
 // rehearse says what restores would do.

@@ -41,8 +41,8 @@ It starts nothing: 'schedule export' writes what cron or systemd needs for that.
 func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 	jobs := f.Jobs()
 	if len(names) > 0 {
-		if !slices.Contains(jobs, names[0]) {
-			return nil, fault.Wrong("job-unknown", "there is no job %q", names[0]).Advise("the jobs are: %s", strings.Join(jobs, ", "))
+		if err := job.Of(f).Known(names[0]); err != nil {
+			return nil, err
 		}
 		jobs = names[:1]
 	}
@@ -53,11 +53,7 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 			what schedule.What
 			when any
 		}{{schedule.Full, j.Full}, {schedule.Drill, j.Drill}, {schedule.Verify, j.Verify}} {
-			texts, err := config.Phrases(p.when)
-			if err != nil {
-				return nil, err
-			}
-			when, err := schedule.Schedules(texts)
+			when, err := config.Schedules(p.when)
 			if err != nil {
 				return nil, err
 			}

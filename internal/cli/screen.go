@@ -69,7 +69,6 @@ const (
 	green  colour = "32"
 	red    colour = "91"
 	yellow colour = "33"
-	bold   colour = "1"
 )
 
 // painted is a text with its colour, clean already.

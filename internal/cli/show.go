@@ -47,7 +47,9 @@ func (a *app) showCommand() *cobra.Command {
 		},
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Shows one dump in full: when, from where, what it holds, its warnings, its proof,
-and its tables with their sizes and fingerprints.`, [2]string{"grainkeep show nightly/bookings", "grainkeep show 3f2a91 --all"}})
+and its tables with their sizes and fingerprints.`, [2]string{
+		"grainkeep show nightly/bookings",
+		"grainkeep show 3f2a91 --all"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	cmd.Flags().BoolVar(&all, "all", false, fmt.Sprintf("list all tables, not just the %d largest", shownTables))
@@ -119,11 +121,7 @@ func (a *app) holdLine(d *keep.Dump, line func(k, format string, args ...any)) {
 		return
 	}
 	if h, held := holds[d.ID]; held && !h.Ended(time.Now()) {
-		end := "until it is released"
-		if !h.Until.IsZero() {
-			end = "until " + phrase.Local(h.Until, chain.Zone(d))
-		}
-		line("hold", "%s: %s", end, h.Why)
+		line("hold", "%s: %s", lasts(h, d), h.Why)
 	}
 }
 

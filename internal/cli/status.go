@@ -12,7 +12,6 @@ import (
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/schedule"
 	"grainkeep/internal/status"
 )
 
@@ -47,11 +46,7 @@ func statusJob(f *config.File, name string) (j status.Job, err error) {
 		value any
 		into  *[]*phrase.Schedule
 	}{{c.Full, &j.Full}, {c.Drill, &j.Drill}} {
-		texts, err := config.Phrases(p.value)
-		if err != nil {
-			return j, err
-		}
-		if *p.into, err = schedule.Schedules(texts); err != nil {
+		if *p.into, err = config.Schedules(p.value); err != nil {
 			return j, err
 		}
 	}
@@ -69,8 +64,8 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 	}
 	jobs := f.Jobs()
 	if len(names) > 0 {
-		if _, ok := f.Job[names[0]]; !ok {
-			return nil, fault.Wrong("job-unknown", "there is no job %q", names[0]).Advise("the jobs are: %s", strings.Join(jobs, ", "))
+		if err := job.Of(f).Known(names[0]); err != nil {
+			return nil, err
 		}
 		jobs = names
 	}

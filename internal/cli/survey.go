@@ -31,7 +31,9 @@ func (a *app) surveyCommand() *cobra.Command {
 		ValidArgsFunction: a.jobNames(),
 	}, usage{`Looks at a source or a job before anything is dumped: the server and its clock, the
 databases and which entry of the job takes them, what could not be dumped and why,
-and the room in the keep. Without a name, at every job.`, [2]string{"grainkeep survey nightly", "grainkeep survey --from postgres://you@db1/"}})
+and the room in the keep. Without a name, at every job.`, [2]string{
+		"grainkeep survey nightly",
+		"grainkeep survey --from postgres://you@db1/"}})
 	cmd.Flags().StringVar(&from, "from", "", "a `SOURCE` that is not configured: a URL or a path")
 	return cmd
 }

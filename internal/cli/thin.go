@@ -89,11 +89,11 @@ func (a *app) thin(name string, flags thinFlags) error {
 // keepsOf are the keeps that a job's dumps may be in: the one that is named, or the job's.
 func (a *app) keepsOf(f *config.File, from, of string) ([]*keep.Keep, error) {
 	if from == "" && f != nil {
-		if j, ok := f.Job[of]; ok {
-			k, err := job.Of(f).OpenKeep(a.ctx, j.Keep)
-			return []*keep.Keep{k}, err
+		if err := job.Of(f).Known(of); err != nil {
+			return nil, err
 		}
-		return nil, fault.Wrong("job-unknown", "there is no job %q", of).Advise("the jobs are: %s", strings.Join(f.Jobs(), ", "))
+		k, err := job.Of(f).OpenKeep(a.ctx, f.Job[of].Keep)
+		return []*keep.Keep{k}, err
 	}
 	return a.keeps(f, from)
 }

@@ -16,7 +16,6 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/schedule"
 )
 
 // File is a configuration file.
@@ -190,11 +189,7 @@ func (f *File) checkJob(name string, j Job) error {
 		}
 	}
 	for key, value := range map[string]any{"full": j.Full, "drill": j.Drill, "verify": j.Verify} {
-		texts, err := Phrases(value)
-		if err == nil {
-			_, err = schedule.Schedules(texts)
-		}
-		if err != nil {
+		if _, err := Schedules(value); err != nil {
 			return f.wrong(where, "%s: %v", key, err)
 		}
 	}

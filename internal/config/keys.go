@@ -9,6 +9,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
 )
 
 // known are the keys of each section, for the advice on a misspelt one.
@@ -18,7 +20,8 @@ var known = map[string][]string{
 	"keep":   {"folder", "floor"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
-		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first", "full", "drill", "verify", "grace", "retain", "thin", "rows", "check"},
+		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
+		"full", "drill", "verify", "grace", "retain", "thin", "rows", "check"},
 	"rows":  {"table", "condition"},
 	"check": {"database", "sql", "answer"},
 }
@@ -114,8 +117,17 @@ func distance(a, b string) int {
 	return row[len(b)]
 }
 
-// Phrases reads a key that takes a text, or a list of texts.
-func Phrases(value any) (list []string, err error) {
+// Schedules reads a key of when-phrases: one, or a list.
+func Schedules(value any) ([]*phrase.Schedule, error) {
+	texts, err := phrases(value)
+	if err != nil {
+		return nil, err
+	}
+	return schedule.Schedules(texts)
+}
+
+// phrases reads a key that takes a text, or a list of texts.
+func phrases(value any) (list []string, err error) {
 	switch v := value.(type) {
 	case nil:
 	case string:

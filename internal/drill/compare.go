@@ -104,8 +104,9 @@ func (c *comparison) objects(ctx context.Context) error {
 		case !ok || want.Kind == "refresh":
 			c.missing(want, ok)
 		case ok && c.sameSeries && !c.same(want, got):
-			c.differ(keep.Detail{Concern: keep.OfDefinitions, Of: want.ID(), Text: "the " + want.ID() + " came back otherwise than it was " +
-				"dumped", Was: strings.TrimSpace(want.SQL), Is: strings.TrimSpace(got.SQL)})
+			c.differ(keep.Detail{Concern: keep.OfDefinitions, Of: want.ID(),
+				Text: "the " + want.ID() + " came back otherwise than it was " +
+					"dumped", Was: strings.TrimSpace(want.SQL), Is: strings.TrimSpace(got.SQL)})
 		}
 	}
 	var more []string

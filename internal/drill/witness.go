@@ -12,7 +12,8 @@ import (
 // server says now. Nothing of it has gone through our own reading of definitions.
 func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 	if g := found.Generated(); want.Generated != "" && want.Generated != g && want.Through == "" {
-		c.rowsDiffer("table "+want.ID, "the table %s has other values in its generated columns: their fingerprint is %s and was %s", want.ID,
+		c.rowsDiffer("table "+want.ID,
+			"the table %s has other values in its generated columns: their fingerprint is %s and was %s", want.ID,
 			g, want.Generated)
 	}
 	was, is := want.Witness, found.Witness
@@ -25,7 +26,8 @@ func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 		c.definitionDiffers("table "+want.ID, "the server counts %s on the table %s, and counted %s", is.Holds, want.ID, was.Holds)
 	}
 	if was.Digest != is.Digest && was.Sample > 0 {
-		c.rowsDiffer("table "+want.ID, "the table %s has other values: the server's own digest of up to %d rows over all columns is %s and was %s",
+		c.rowsDiffer("table "+want.ID,
+			"the table %s has other values: the server's own digest of up to %d rows over all columns is %s and was %s",
 			want.ID, was.Sample, is.Digest, was.Digest)
 	}
 }

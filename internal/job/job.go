@@ -100,6 +100,14 @@ func (s Set) Keeps() []string {
 	return s.f.Keeps()
 }
 
+// Known fails for a job that the configuration does not have.
+func (s Set) Known(name string) error {
+	if _, ok := s.f.Job[name]; ok {
+		return nil
+	}
+	return fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s", orNone(s.f.Jobs()))
+}
+
 // Dump makes the job of a name, with its keep open.
 func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 	j, unopened, err := s.Survey(ctx, name)
@@ -112,11 +120,10 @@ func (s Set) Dump(ctx context.Context, name string) (*dump.Job, error) {
 // Survey makes the job of a name, without its keep where that cannot be opened: the source can
 // be looked at all the same.
 func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened, err error) {
-	j, ok := s.f.Job[name]
-	if !ok {
-		return nil, nil, fault.Wrong("job-unknown", "there is no job %q", name).Advise("the jobs are: %s",
-			orNone(s.f.Jobs()))
+	if err := s.Known(name); err != nil {
+		return nil, nil, err
 	}
+	j := s.f.Job[name]
 	at, err := s.Location(j.Source)
 	if err != nil {
 		return nil, nil, err

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -331,7 +330,6 @@ func (s *Schedule) parseCron() error {
 			}
 		}
 	}
-	sort.Slice(s.times, func(a, b int) bool { return s.times[a] < s.times[b] })
 	s.day = func(d civil) bool {
 		if !has(spec.Month, int(d.month)) {
 			return false

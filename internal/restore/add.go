@@ -8,7 +8,6 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
-	"grainkeep/internal/payload"
 )
 
 // addOrBeside decides where chosen tables go: into the database of their name, where that has
@@ -47,15 +46,8 @@ func addOrBeside(ctx context.Context, src engine.Source, d *keep.Dump, opt Optio
 
 // inTheWayOf names an object of the chosen tables that the database has.
 func inTheWayOf(ctx context.Context, d *keep.Dump, opt Options, there map[string]bool) (string, error) {
-	files, err := payload.NewReader(d)
+	l, _, err := picked(ctx, d, opt)
 	if err != nil {
-		return "", err
-	}
-	l := &loader{d: d, m: d.Manifest, files: files, opt: opt}
-	if l.objects, err = files.Index(ctx); err != nil {
-		return "", err
-	}
-	if err := l.choose(); err != nil {
 		return "", err
 	}
 	found := ""

@@ -1,13 +1,40 @@
 package restore
 
 import (
+	"context"
 	"slices"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
 )
+
+// pick reads what the dump has and leaves what is to be restored. It tells what belongs to
+// chosen tables and needs others.
+func (l *loader) pick(ctx context.Context) (left []string, err error) {
+	if l.objects, err = l.files.Index(ctx); err != nil {
+		return nil, err
+	}
+	all := l.objects
+	if err := l.choose(); err != nil || len(l.opt.Only) == 0 {
+		return nil, err
+	}
+	return without(all, l.objects, l.tables), nil
+}
+
+// picked is a loader of a dump that has picked, and nowhere to load to.
+func picked(ctx context.Context, d *keep.Dump, opt Options) (l *loader, left []string, err error) {
+	files, err := payload.NewReader(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	l = &loader{d: d, m: d.Manifest, files: files, opt: opt}
+	left, err = l.pick(ctx)
+	return l, left, err
+}
 
 // choose leaves what is to be restored: everything, or some tables with what
 // they need.

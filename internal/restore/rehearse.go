@@ -6,7 +6,6 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
-	"grainkeep/internal/payload"
 )
 
 // Rehearsal is what a restore would do.
@@ -26,26 +25,15 @@ type Rehearsal struct {
 // would, as far as that can be seen.
 func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
 	d := t.Plan.Base
-	files, err := payload.NewReader(d)
+	l, left, err := picked(ctx, d, t.Options)
 	if err != nil {
 		return nil, err
 	}
-	l := &loader{d: d, m: d.Manifest, files: files, opt: t.Options}
-	if l.objects, err = files.Index(ctx); err != nil {
-		return nil, err
-	}
-	all := l.objects
-	if err := l.choose(); err != nil {
-		return nil, err
-	}
-	r := &Rehearsal{Objects: len(l.objects)}
+	r := &Rehearsal{Objects: len(l.objects), Without: left}
 	for _, x := range l.tables {
 		r.Tables = append(r.Tables, x.ID)
 		r.Rows += x.Rows
 		r.Bytes += x.Bytes
-	}
-	if len(t.Options.Only) > 0 {
-		r.Without = without(all, l.objects, l.tables)
 	}
 	if r.Name = t.Options.Name; !t.Options.Add {
 		r.Replaces, err = t.look(ctx)

@@ -269,15 +269,8 @@ func load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, there
 	if len(bad) > 0 {
 		return nil, payload.Damage(d, verify.Summary(bad))
 	}
-	if l.objects, err = files.Index(ctx); err != nil {
+	if l.out.Without, err = l.pick(ctx); err != nil {
 		return nil, err
-	}
-	all := l.objects
-	if err := l.choose(); err != nil {
-		return nil, err
-	}
-	if len(opt.Only) > 0 {
-		l.out.Without = without(all, l.objects, l.tables)
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })
 	if err := l.roles(ctx); err != nil {

@@ -178,7 +178,8 @@ func timer(p Plan, events, says []string) string {
 	for _, e := range events {
 		b.WriteString("OnCalendar=" + e + "\n")
 	}
-	b.WriteString("# a run that was missed while the machine was off is made up for\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n")
+	b.WriteString("# a run that was missed while the machine was off is made up for\nPersistent=true\n" +
+		"\n[Install]\nWantedBy=timers.target\n")
 	return b.String()
 }
 

@@ -39,13 +39,15 @@ func TestHowADatabaseStands(t *testing.T) {
 		state State
 		why   string
 	}{
-		"good":                             {[]*keep.Dump{of("a", night, proof(2*time.Hour, true))}, Good, ""},
-		"good, not drilled since it began": {[]*keep.Dump{of("a", night)}, Good, ""},
-		"none":                             {nil, None, "there is no dump of it yet"},
-		"late":                             {[]*keep.Dump{of("a", night+day, proof(2*time.Hour, true))}, Late, "it was due 9 hours ago"},
-		"missed":                           {[]*keep.Dump{of("a", night+3*day, proof(2*time.Hour, true))}, Missed, "3 dumps were due since the last, the first 2 days ago"},
-		"failed":                           {[]*keep.Dump{of("a", night, proof(2*time.Hour, false))}, Failed, "its newest dump failed its drill"},
-		"unproven":                         {[]*keep.Dump{of("a", night+9*day, proof(9*day, true)), of("a", night)}, Unproven, "a drill was due 6 days ago"},
+		"good":               {[]*keep.Dump{of("a", night, proof(2*time.Hour, true))}, Good, ""},
+		"good, no drill yet": {[]*keep.Dump{of("a", night)}, Good, ""},
+		"none":               {nil, None, "there is no dump of it yet"},
+		"late":               {[]*keep.Dump{of("a", night+day, proof(2*time.Hour, true))}, Late, "it was due 9 hours ago"},
+		"missed": {[]*keep.Dump{of("a", night+3*day, proof(2*time.Hour, true))}, Missed,
+			"3 dumps were due since the last, the first 2 days ago"},
+		"failed": {[]*keep.Dump{of("a", night, proof(2*time.Hour, false))}, Failed, "its newest dump failed its drill"},
+		"unproven": {[]*keep.Dump{of("a", night+9*day, proof(9*day, true)), of("a", night)}, Unproven,
+			"a drill was due 6 days ago"},
 		"shrunk": {[]*keep.Dump{of("a", night, func(d *keep.Dump) {
 			d.Manifest.Warnings = []manifest.Warning{{Code: dump.Shrunk, Text: "the table t is gone"}}
 		})}, Shrunk, "the table t is gone"},

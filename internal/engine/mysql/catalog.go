@@ -40,7 +40,8 @@ func (r *catalogReader) read(ctx context.Context) (*engine.Catalog, error) {
 		what string
 		read func(context.Context) error
 	}{
-		{"reference systems", r.systems}, {"sequences", r.sequences}, {"tables", r.readTables}, {"libraries", r.libraries}, {"routines", r.routines},
+		{"reference systems", r.systems}, {"sequences", r.sequences}, {"tables", r.readTables},
+		{"libraries", r.libraries}, {"routines", r.routines},
 		{"views", r.views}, {"triggers", r.triggers}, {"rights", r.rights},
 		{"events", r.events},
 	} {

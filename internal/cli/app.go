@@ -20,6 +20,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 )
@@ -36,11 +37,18 @@ type app struct {
 	log  *slog.Logger
 	mute error // why the result could not be written
 
+	uses        *job.Uses
+	journal     *journal.Journal
+	unjournaled bool           // it cannot be used, and that was told
+	run         *journal.Entry // that goes on
+	meter       *event.Meter   // of that
+	told        error          // the first failure of that which did not end it
+
 	result any  // of the command, for --json
 	probed *int // the exit code of a probe, which takes the place of ours
 	worst  fault.Class
 
-	noted    sync.Mutex    // guards warnings: they may come from several readers
+	noting   sync.Mutex    // guards warnings: they may come from several readers
 	warnings []jsonWarning // they make the exit code 3
 }
 
@@ -103,9 +111,12 @@ type jsonWarning struct {
 // warn notes a warning; the exit code becomes 3.
 func (a *app) warn(code, format string, args ...any) {
 	w := jsonWarning{Code: code, Text: fmt.Sprintf(format, args...)}
-	a.noted.Lock()
+	a.noting.Lock()
 	a.warnings = append(a.warnings, w)
-	a.noted.Unlock()
+	a.noting.Unlock()
+	if a.run != nil {
+		a.run.Hear(event.Warning{Code: code, What: w.Text})
+	}
 	if !a.json {
 		a.tell(fmt.Sprintf("%s %s\n", paint(a.stderr, yellow, "warning:"), phrase.Clean(w.Text)))
 	}
@@ -116,6 +127,12 @@ func (a *app) warn(code, format string, args ...any) {
 func (a *app) mention(err error) {
 	f := asFault(err)
 	a.raise(f.Class)
+	if a.told == nil {
+		a.told = err
+	}
+	if a.run != nil {
+		a.run.Line("failed", "%v", err)
+	}
 	if !a.json {
 		a.complain(f)
 	}
@@ -155,6 +172,9 @@ func failOf(err error) *jsonFail {
 
 // finish prints what is left to print and gives the exit code.
 func (a *app) finish(cmd *cobra.Command, err error) int {
+	for _, e := range a.leave() {
+		a.mention(e)
+	}
 	if len(a.warnings) > 0 {
 		a.raise(fault.Warned)
 	}
@@ -216,7 +236,7 @@ func (a *app) needConfig() (*config.File, error) {
 
 // keeps opens the keep that --from names, or else all that are configured.
 func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
-	jobs := job.Of(f)
+	jobs := a.jobs(f)
 	if from != "" {
 		if _, ok := jobs.KeepPlace(from); ok {
 			k, err := jobs.OpenKeep(a.ctx, from)
@@ -349,22 +369,12 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 // feed gives the feed of one piece of work: what it tells is shown, logged, and kept for
 // --json. The returned function ends the show of its progress.
 func (a *app) feed(listeners ...func(event.Event)) (*event.Feed, func()) {
-	f := &event.Feed{}
-	f.Listen(func(e event.Event) {
-		switch e := e.(type) {
-		case event.Warning:
-			a.warn(e.Code, "%s", e.Text())
-		case event.Note:
-			a.say("note: %s", e.Text())
-		}
-	})
-	if a.log != nil {
-		f.Listen(event.ToLog(a.log))
-	}
+	f := &event.Feed{Meter: a.meter}
+	f.Listen(a.hear)
 	for _, l := range listeners {
 		f.Listen(l)
 	}
-	return f, a.showProgress(&f.Meter)
+	return f, a.showProgress(f.Gauge())
 }
 
 // emit ends a command in --json mode with its result.

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
-	"time"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,9 +15,11 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/scratch"
+	"grainkeep/internal/step"
 )
 
 func (a *app) drillCommand() *cobra.Command {
@@ -68,14 +70,47 @@ func (a *app) drill(from, at, to string, names []string) error {
 			"what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
 			Advise("'grainkeep verify' reads its dump back")
 	}
+	a.makeGood(f, f != nil && job.Of(f).Low(list[0].Last().Manifest.Job))
+	first := list[0].Last()
+	return a.noted(f, "drill", first.Manifest.Job, first.Keep, func(run string) error { return a.drillAll(f, list, to, run) })
+}
+
+// drillAll drills some dumps, and then runs the steps of their job.
+func (a *app) drillAll(f *config.File, list []*chain.Plan, to, run string) (err error) {
+	of := list[0].Last().Manifest.Job
+	facts := step.Facts{Job: of, Run: run, Result: "failed"}
+	for _, p := range list {
+		facts.Databases = append(facts.Databases, p.Last().Manifest.Database)
+		facts.Dumps = append(facts.Dumps, p.Last().Path())
+	}
+	around, err := job.Of(f).AfterDrill(of)
+	if err != nil {
+		return err
+	}
+	feed, end := a.feed()
+	open, err := around.Begin(a.ctx, of+"-"+run, step.AfterDrill, step.AfterDrill, facts, feed)
+	end()
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err == nil {
+			facts.Result = "good"
+		}
+		if e := open.Close(a.ctx, facts, feed); e != nil {
+			a.mention(fmt.Errorf("after the drill: %w", e))
+		}
+	}()
 	out := []jsonDrilled{}
 	var bad []failedDrill
 	for _, plan := range list {
 		d := plan.Last()
 		p, err := a.drillOne(f, plan, to)
 		if err != nil {
+			a.part(failedPart(d.Manifest.Database, err))
 			return err
 		}
+		a.part(drilledPart(d, p))
 		if !p.Proven {
 			bad = append(bad, failedDrill{d, p})
 		}
@@ -103,8 +138,19 @@ func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel, err := limited(a.ctx, "drill", drillLimit(f, d))
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
+	unpin, err := a.pin(d)
+	if err != nil {
+		return nil, err
+	}
+	defer unpin()
 	feed, end := a.feed()
-	p, err := drill.Run(a.ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool}, feed)
+	feed.Accept(job.Of(f).Accepted(d.Manifest.Job)...)
+	p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool}, feed)
 	end()
 	if err != nil {
 		return nil, err
@@ -116,6 +162,23 @@ func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof
 	}
 	a.printProof(d, p)
 	return p, nil
+}
+
+func drillLimit(f *config.File, d *keep.Dump) string {
+	if f == nil {
+		return ""
+	}
+	return f.Job[d.Manifest.Job].DrillLimit
+}
+
+// drilledPart is a drill as the journal notes it.
+func drilledPart(d *keep.Dump, p *keep.Proof) journal.Part {
+	part := dumpPart(d)
+	part.Result, part.Rows, part.Took, part.Ended = journal.Good, p.Rows, p.Took(), p.At
+	if !p.Proven {
+		part.Result, part.Code, part.Reason = journal.Failed, "drill-failed", strings.Join(p.Differences, "; ")
+	}
+	return part
 }
 
 // databases leaves out what belongs to the server itself.
@@ -172,7 +235,7 @@ func drillPlace(f *config.File, d *keep.Dump, to string) (engine.Location, error
 }
 
 func (a *app) printProof(d *keep.Dump, p *keep.Proof) {
-	took := phrase.Duration(time.Duration(p.Seconds * float64(time.Second)))
+	took := phrase.Duration(p.Took())
 	if p.Proven {
 		a.say("  restored in %s, read back: %s in %s and %s are as dumped", took, phrase.Plural(p.Rows, "row"),
 			phrase.Plural(int64(p.Tables), "table"), phrase.Plural(int64(p.Objects), "object"))

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,14 +16,17 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/step"
 )
 
 type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
 	adopt, zero                           bool
+	wait                                  string
 }
 
 func (a *app) dumpCommand() *cobra.Command {
@@ -49,6 +53,7 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	values(cmd, "compression", "zstd", "gzip", "none")
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	values(cmd, "print", "path", "id")
+	f.StringVar(&d.wait, "wait", "", "wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
 }
@@ -57,14 +62,19 @@ func (a *app) dump(names []string, d dumpFlags) error {
 	if d.printWhat != "path" && d.printWhat != "id" {
 		return fault.Wrong("flag-wrong", "--print is %q", d.printWhat).Advise("write path or id")
 	}
-	jobs, err := a.dumpJobs(names, d)
+	f, err := a.config()
 	if err != nil {
 		return err
 	}
+	jobs, err := a.dumpTasks(f, names, d)
+	if err != nil {
+		return err
+	}
+	a.prepareRuns(f, jobs)
 	out := &jsonDump{Dumps: []jsonDumped{}, Failed: []jsonFailed{}}
 	a.result = out
 	for _, j := range jobs {
-		err := a.dumpJob(j, d, out)
+		err := a.dumpTask(f, j, d, out)
 		if a.ctx.Err() != nil {
 			return err
 		}
@@ -73,7 +83,7 @@ func (a *app) dump(names []string, d dumpFlags) error {
 				return err
 			}
 			a.mention(err)
-			out.Failed = append(out.Failed, jsonFailed{Job: j.Name, Error: failOf(err)})
+			out.Failed = append(out.Failed, jsonFailed{Job: j.name, Error: failOf(err)})
 		}
 	}
 	return nil
@@ -101,20 +111,22 @@ type jsonFailed struct {
 	Error    *jsonFail `json:"error"`
 }
 
-// dumpJobs makes the jobs that the command line asks for. JOB and JOB/DATABASE
-// of one job are one run.
-func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
-	f, err := a.config()
-	if err != nil {
-		return nil, err
-	}
+// dumpTask is a job to take the dumps of.
+type dumpTask struct {
+	name string
+	only []string // of its databases; nil: all
+	make func() (*dump.Job, error)
+}
+
+// dumpTasks are the jobs that the command line asks for. JOB and JOB/DATABASE of one job are one run.
+func (a *app) dumpTasks(f *config.File, names []string, d dumpFlags) (tasks []*dumpTask, err error) {
 	if d.from != "" || d.to != "" {
 		if len(names) > 0 || d.from == "" || d.to == "" {
 			return nil, fault.Wrong("flag-wrong", "--from and --to go together, and without a job").
 				Advise("either 'dump JOB', or 'dump --from SOURCE --to KEEP'")
 		}
 		j, err := a.freeJob(f, d)
-		return []*dump.Job{j}, err
+		return []*dumpTask{{name: d.job, make: func() (*dump.Job, error) { return j, err }}}, err
 	}
 	if len(names) == 0 {
 		return nil, fault.Wrong("argument-missing", "dump needs a job").
@@ -125,33 +137,86 @@ func (a *app) dumpJobs(names []string, d dumpFlags) ([]*dump.Job, error) {
 			return nil, err
 		}
 	}
-	var jobs []*dump.Job
+	wait, err := waitOf(d)
+	if err != nil {
+		return nil, err
+	}
 	for _, n := range names {
 		name, database, one := strings.Cut(n, "/")
-		var j *dump.Job
-		for _, known := range jobs {
-			if known.Name == name {
-				j = known
-			}
-		}
-		if j == nil {
-			if j, err = job.Of(f).Dump(a.ctx, name); err != nil {
+		at := slices.IndexFunc(tasks, func(t *dumpTask) bool { return t.name == name })
+		switch {
+		case at < 0:
+			if err := job.Of(f).Known(name); err != nil {
 				return nil, err
 			}
-			j.Tool = tool
-			jobs = append(jobs, j)
+			t := &dumpTask{name: name}
 			if one {
-				j.Only = []string{database}
+				t.only = []string{database}
 			}
-			continue
-		}
-		if one && j.Only != nil {
-			j.Only = append(j.Only, database)
-		} else {
-			j.Only = nil // the whole job was asked for too
+			t.make = func() (*dump.Job, error) {
+				j, err := a.jobs(f).Dump(a.ctx, name)
+				if err == nil && d.wait != "" {
+					j.Wait = wait
+				}
+				return j, err
+			}
+			tasks = append(tasks, t)
+		case one && tasks[at].only != nil:
+			tasks[at].only = append(tasks[at].only, database)
+		default:
+			tasks[at].only = nil // the whole job was asked for too
 		}
 	}
-	return jobs, nil
+	return tasks, nil
+}
+
+func waitOf(d dumpFlags) (time.Duration, error) {
+	if d.wait == "" {
+		return 0, nil
+	}
+	wait, err := phrase.ParseAge(d.wait)
+	if err != nil {
+		return 0, fault.Wrong("flag-wrong", "--wait: %v", err)
+	}
+	return wait, nil
+}
+
+// prepareRuns makes good what killed runs left, and yields to others where all of the jobs say so.
+func (a *app) prepareRuns(f *config.File, tasks []*dumpTask) {
+	low := f != nil && !slices.ContainsFunc(tasks, func(t *dumpTask) bool { return !job.Of(f).Low(t.name) })
+	a.makeGood(f, low)
+}
+
+// makeGood runs the steps that killed runs left undone.
+func (a *app) makeGood(f *config.File, low bool) {
+	if low {
+		if err := job.YieldToOthers(); err != nil {
+			a.warn("priority-kept", "the priority of this work could not be lowered: %v", err)
+		}
+	}
+	if job.Of(f).State() == "" {
+		return
+	}
+	feed, end := a.feed()
+	defer end()
+	if err := step.MakeGood(a.ctx, job.Of(f).Undone(), feed); err != nil {
+		a.mention(err)
+	}
+}
+
+// dumpTask takes the dumps of one job, as a run of the journal.
+func (a *app) dumpTask(f *config.File, t *dumpTask, d dumpFlags, out *jsonDump) error {
+	return a.noted(f, "dump", t.name, nil, func(run string) error {
+		j, err := t.make()
+		if err != nil {
+			return err
+		}
+		j.Run, j.Tool, j.Only = run, tool, t.only
+		if a.run != nil {
+			a.run.At(a.ctx, j.Keep.ID, j.Keep.Where())
+		}
+		return a.dumpJob(f, j, d, out)
+	})
 }
 
 // freeJob is the job of a dump without configuration.
@@ -172,7 +237,7 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c, Tool: tool,
+	j := &dump.Job{Name: d.job, Source: at, Keep: k, Compression: c,
 		Choice: dump.Choice{Databases: d.databases},
 		Server: at.Database == "" && len(d.databases) == 0}
 	if at.Database != "" && len(d.databases) == 0 {
@@ -189,7 +254,7 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 // created; one that exists without a marker becomes a keep only when told to.
 func (a *app) keepToWrite(f *config.File, to string, adopt bool) (*keep.Keep, error) {
 	if _, ok := job.Of(f).KeepPlace(to); ok {
-		return job.Of(f).OpenKeep(a.ctx, to)
+		return a.jobs(f).OpenKeep(a.ctx, to)
 	}
 	if err := mustBePath(f, to); err != nil {
 		return nil, err
@@ -208,28 +273,31 @@ func (a *app) keepToWrite(f *config.File, to string, adopt bool) (*keep.Keep, er
 	return k, err
 }
 
-func (a *app) dumpJob(j *dump.Job, d dumpFlags, out *jsonDump) error {
+func (a *app) dumpJob(f *config.File, j *dump.Job, d dumpFlags, out *jsonDump) error {
 	feed, end := a.feed(func(e event.Event) {
 		switch e := e.(type) {
 		case dump.Planned:
 			a.sayPlan(e)
 		case dump.Finished:
 			a.printDone(e.Dump, d)
+			a.part(journal.PartOf(e.Dump))
+		case dump.Failed:
+			a.part(failedPart(e.Database, e.Err))
+		case step.Begun:
+			a.say("  %s", e.Text())
 		}
 	})
+	feed.Accept(j.Accept...)
 	res, err := dump.Run(a.ctx, j, feed)
 	end()
 	if res != nil {
 		a.dumpResult(j, res, out)
 	}
-	if err == nil && len(res.Failed) == 0 {
-		f, err := a.config()
-		if err != nil {
-			return err
-		}
-		if d.from == "" {
-			a.thinAfter(f, j.Name, j.Keep)
-		}
+	if err == nil && len(res.Failed) == 0 && d.from == "" {
+		a.thinAfter(f, j.Name, j.Keep)
+	}
+	if res != nil && res.After != nil {
+		a.mention(fmt.Errorf("after the dumps: %w", res.After))
 	}
 	return err
 }

@@ -38,7 +38,7 @@ func (a *app) releaseCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := d.Keep.Release(a.ctx, d.ID); err != nil {
+			if err := a.notedOf("release", d, func() error { return d.Keep.Release(a.ctx, d.ID) }); err != nil {
 				return err
 			}
 			a.print("%s\n", d.ID)
@@ -99,7 +99,7 @@ func (a *app) hold(name, from, at, why, until string) error {
 			return fault.Wrong("moment-past", "%s is in the past", until)
 		}
 	}
-	if err := d.Keep.Hold(a.ctx, h); err != nil {
+	if err := a.notedOf("hold", d, func() error { return d.Keep.Hold(a.ctx, h) }); err != nil {
 		return err
 	}
 	a.print("%s\n", d.ID)

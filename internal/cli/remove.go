@@ -107,7 +107,15 @@ func (a *app) removeOne(d *keep.Dump, why string) error {
 		return fault.New("dump-held", nil, "the dump %s is on hold: %s", d.Short(), h.Why).
 			Advise("'grainkeep release %s' ends that", d.Short())
 	}
-	if err := d.Keep.Remove(a.ctx, d, why); err != nil {
+	read, err := d.Keep.Pins(a.ctx)
+	if err != nil {
+		return err
+	}
+	if read(d.ID) {
+		return fault.New("dump-in-use", nil, "the dump %s is being drilled or restored now", d.Short()).
+			Advise("wait until that has ended")
+	}
+	if err := a.notedOf("remove", d, func() error { return d.Keep.Remove(a.ctx, d, why) }); err != nil {
 		return err
 	}
 	a.print("%s\n", d.ID)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
@@ -112,11 +114,37 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if r.dry {
 		return a.rehearse(tasks)
 	}
+	of := tasks[0].Plan.Last()
+	a.makeGood(f, false)
+	return a.noted(f, "restore", of.Manifest.Job, of.Keep, func(string) error { return a.restoreAll(f, tasks) })
+}
+
+// restoreAll does the restores, with their dumps pinned.
+func (a *app) restoreAll(f *config.File, tasks []restore.Task) error {
+	var limit string
+	if f != nil {
+		limit = f.Job[tasks[0].Plan.Last().Manifest.Job].RestoreLimit
+	}
+	ctx, cancel, err := limited(a.ctx, "restore", limit)
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	for _, t := range tasks {
+		unpin, err := a.pin(t.Plan.Last())
+		if err != nil {
+			return err
+		}
+		defer unpin()
+	}
 	done := []jsonRestored{}
 	feed, end := a.feed()
-	out, err := restore.All(a.ctx, tasks, feed, a.restoring, func(t restore.Task, o *restore.Outcome) {
+	out, err := restore.All(ctx, tasks, feed, a.restoring, func(t restore.Task, o *restore.Outcome) {
 		done = append(done, *a.restored(t, o))
 		a.result = done
+		p := dumpPart(t.Plan.Last())
+		p.Result, p.Rows, p.Took, p.Path = journal.Good, o.Rows, o.Took, o.Name
+		a.part(p)
 	})
 	end()
 	for i, o := range out {
@@ -126,6 +154,36 @@ func (a *app) restore(name string, r restoreFlags) error {
 		return diskFull(err)
 	}
 	return nil
+}
+
+// pin keeps a dump from being removed, until the returned function is called.
+func (a *app) pin(d *keep.Dump) (func(), error) {
+	if d.Keep == nil {
+		return func() {}, nil
+	}
+	l, err := d.Keep.Pin(a.ctx, d.ID)
+	if err != nil || l == nil {
+		return func() {}, err
+	}
+	return func() {
+		if err := l.Release(); err != nil {
+			a.mention(err)
+		}
+	}, nil
+}
+
+// limited bounds how long a piece of work may take; an empty text: it may take for ever.
+func limited(ctx context.Context, what, text string) (context.Context, func(), error) {
+	if text == "" {
+		return ctx, func() {}, nil
+	}
+	limit, err := phrase.ParseAge(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fault.New("limit-reached", nil, "the %s took longer than %s, the job's limit",
+		what, phrase.Duration(limit)).Advise("what was unfinished is removed; see what held it up, or give the job more time"))
+	return ctx, cancel, nil
 }
 
 func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (restore.Task, error) {

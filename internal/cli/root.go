@@ -151,7 +151,7 @@ an age (2 days).`,
 	}{
 		{groupPrepare, a.demoCommand()}, {groupPrepare, a.initCommand()}, {groupPrepare, a.keepCommand()},
 		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()}, {groupPrepare, a.scheduleCommand()},
-		{groupWork, a.dumpCommand()}, {groupWork, a.statusCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
+		{groupWork, a.dumpCommand()}, {groupWork, a.statusCommand()}, {groupWork, a.historyCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
 		{groupWork, a.thinCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},

@@ -162,7 +162,7 @@ func (a *app) lastOf(f *config.File, plans []schedule.Plan) (schedule.Last, erro
 			continue
 		}
 		looked[name] = true
-		k, err := job.Of(f).OpenKeep(a.ctx, name)
+		k, err := a.jobs(f).OpenKeep(a.ctx, name)
 		if fault.HasCode(err, "keep-absent") || fault.HasCode(err, "keep-unmarked") {
 			a.mention(err)
 			continue

@@ -74,7 +74,7 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 	for _, name := range jobs {
 		of := f.Job[name].Keep
 		if _, read := held[of]; !read {
-			k, err := job.Of(f).OpenKeep(a.ctx, of)
+			k, err := a.jobs(f).OpenKeep(a.ctx, of)
 			if err != nil {
 				return nil, err
 			}

@@ -105,7 +105,7 @@ func (a *app) surveySource(f *config.File, from string) error {
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
-	j, unopened, err := job.Of(f).Survey(a.ctx, name)
+	j, unopened, err := a.jobs(f).Survey(a.ctx, name)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/retain"
@@ -76,9 +77,17 @@ func (a *app) thin(name string, flags thinFlags) error {
 	list := []jsonThinned{}
 	for _, k := range keeps {
 		t := retain.Thinning{Keep: k, Job: of, Database: database, Retain: r, Zone: zoneOf(f), Now: time.Now()}
-		part, err := a.thinOne(t, flags.apply)
-		list = append(list, part...)
-		a.result = list
+		work := func(string) error {
+			part, err := a.thinOne(t, flags.apply)
+			list = append(list, part...)
+			a.result = list
+			return err
+		}
+		if flags.apply {
+			err = a.noted(f, "thin", of, k, work)
+		} else {
+			err = work("")
+		}
 		if err != nil {
 			return err
 		}
@@ -92,7 +101,7 @@ func (a *app) keepsOf(f *config.File, from, of string) ([]*keep.Keep, error) {
 		if err := job.Of(f).Known(of); err != nil {
 			return nil, err
 		}
-		k, err := job.Of(f).OpenKeep(a.ctx, f.Job[of].Keep)
+		k, err := a.jobs(f).OpenKeep(a.ctx, f.Job[of].Keep)
 		return []*keep.Keep{k}, err
 	}
 	return a.keeps(f, from)
@@ -110,7 +119,10 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 	gone := map[string]bool{}
 	var o *retain.Outlook
 	if apply {
-		o, err = t.Apply(a.ctx, func(v retain.Verdict, _ *keep.Dump) { gone[v.ID] = true })
+		o, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {
+			gone[v.ID] = true
+			a.part(removedPart(d, v.Why))
+		})
 	} else {
 		o, err = t.Look(a.ctx)
 	}
@@ -157,6 +169,13 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 	return list, err
 }
 
+// removedPart is the removal of a dump as the journal notes it.
+func removedPart(d *keep.Dump, why string) journal.Part {
+	p := dumpPart(d)
+	p.Result, p.Reason = journal.Good, why
+	return p
+}
+
 // thinAfter thins a job's dumps after a good run, where the job says so.
 func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
 	if f == nil || f.Job[of].Thin != config.AfterGoodDump {
@@ -166,6 +185,7 @@ func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
 	if err == nil {
 		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: time.Now()}
 		_, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {
+			a.part(removedPart(d, v.Why))
 			a.say("  removed %s of %s, %s: %s", d.Name(), phrase.Both(v.Moment, chain.Zone(d)), phrase.Bytes(d.Manifest.StoredBytes),
 				v.Why)
 		})

@@ -2,29 +2,37 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/status"
 	"grainkeep/internal/verify"
 )
 
 func (a *app) verifyCommand() *cobra.Command {
 	var from, at string
+	var due bool
 	cmd := explain(&cobra.Command{
 		Use: "verify [JOB or JOB/DATABASE]…", Short: "Read every byte back and check it",
 		Args:              args(0, -1, ""),
-		RunE:              func(_ *cobra.Command, names []string) error { return a.verify(from, at, names) },
+		RunE:              func(_ *cobra.Command, names []string) error { return a.verify(from, at, due, names) },
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Reads every byte of the named dumps and checks it against their manifests; without
 a name, of all dumps. It proves that the files are intact; 'drill' proves that they
 restore.`, [2]string{"grainkeep verify", "grainkeep verify nightly --from /mnt/usb/dumps"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
+	cmd.Flags().BoolVar(&due, "due", false, "of each named job, all dumps that were not read back within its read_back "+
+		"(30 days), the longest unread first")
 	return cmd
 }
 
@@ -57,7 +65,7 @@ type jsonVerified struct {
 	Strays   []string `json:"strays,omitempty"`
 }
 
-func (a *app) verify(from, at string, names []string) error {
+func (a *app) verify(from, at string, due bool, names []string) error {
 	f, err := a.config()
 	if err != nil {
 		return err
@@ -78,13 +86,67 @@ func (a *app) verify(from, at string, names []string) error {
 			return fault.Wrong("dump-absent", "there is no dump to verify")
 		}
 	}
+	if due && (at != "" || len(names) == 0) {
+		return fault.Wrong("flag-wrong", "--due goes with the names of jobs, and without --at")
+	}
+	of := ""
 	for _, n := range names {
 		found, err := a.find(f, from, n, at)
+		if due {
+			found, err = a.unread(f, from, n)
+		}
 		if err != nil {
 			return err
 		}
+		of, _, _ = strings.Cut(n, "/")
 		list = append(list, found...)
 	}
+	if due && len(list) == 0 {
+		a.say("Every dump of it was read back within its time.")
+	}
+	var k *keep.Keep
+	if len(list) > 0 {
+		k = list[0].Keep
+		if of = list[0].JobName(); len(names) == 0 {
+			of = ""
+		}
+	}
+	return a.noted(f, "verify", of, k, func(string) error { return a.verifyAll(list) })
+}
+
+// defaultReadBack is how often each dump is read back whose job says nothing of it.
+const defaultReadBack = 30 * 24 * time.Hour
+
+// unread gives the dumps of a job that were not read back within its time, the longest unread first.
+func (a *app) unread(f *config.File, from, of string) (list []*keep.Dump, err error) {
+	within := defaultReadBack
+	if f != nil && f.Job[of].ReadBack != "" {
+		if within, err = phrase.ParseAge(f.Job[of].ReadBack); err != nil {
+			return nil, err
+		}
+	}
+	all, err := a.dumps(f, from)
+	if err != nil {
+		return nil, err
+	}
+	read := map[string]time.Time{}
+	if j := a.openJournal(f); j != nil {
+		if read, err = j.ReadBack(a.ctx); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range all {
+		if d.MayBeOf(of, "") && time.Since(status.LastRead(d, read)) >= within {
+			list = append(list, d)
+		}
+	}
+	slices.SortStableFunc(list, func(x, y *keep.Dump) int {
+		return status.LastRead(x, read).Compare(status.LastRead(y, read))
+	})
+	return list, nil
+}
+
+func (a *app) verifyAll(list []*keep.Dump) error {
 	out := []jsonVerified{}
 	bad := 0
 	for _, d := range list {
@@ -96,8 +158,10 @@ func (a *app) verify(from, at string, names []string) error {
 		}
 		if err != nil { // it says nothing about this dump, nor about the others
 			a.mention(err)
+			a.part(failedPart(d.Name(), err))
 			continue
 		}
+		a.part(verifiedPart(d, r))
 		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path(), Intact: len(r.Findings) == 0,
 			Files: r.Files, Bytes: r.Bytes,
 			Findings: r.Findings, Strays: r.Strays})
@@ -116,6 +180,19 @@ func (a *app) verify(from, at string, names []string) error {
 			Exit(fault.ProvenBad).Advise("restore from another dump, and take a new one now")
 	}
 	return nil
+}
+
+// verifiedPart is the reading of a dump as the journal notes it.
+func verifiedPart(d *keep.Dump, r *verify.Report) journal.Part {
+	p := journal.Part{Name: d.Name()}
+	if d.Manifest != nil {
+		p = dumpPart(d)
+	}
+	p.Result = journal.Good
+	if len(r.Findings) > 0 {
+		p.Result, p.Code, p.Reason = journal.Failed, "dump-damaged", strings.Join(r.Findings, "; ")
+	}
+	return p
 }
 
 func verb(n int) string {

@@ -21,9 +21,12 @@ import (
 // File is a configuration file.
 type File struct {
 	Timezone string            `toml:"timezone,omitempty"`
+	Journal  Journal           `toml:"journal,omitempty"`
+	Schedule Serve             `toml:"schedule,omitempty"`
 	Source   map[string]Source `toml:"source"`
 	Keep     map[string]Keep   `toml:"keep"`
 	Job      map[string]Job    `toml:"job"`
+	Tell     map[string]Tell   `toml:"tell,omitempty"`
 
 	path string
 	zone *time.Location
@@ -31,47 +34,70 @@ type File struct {
 
 // Source is a database server, or SQLite files.
 type Source struct {
-	Engine string `toml:"engine"`
-	Server string `toml:"server,omitempty"`
-	User   string `toml:"user,omitempty"`
-	Secret string `toml:"secret,omitempty"`
-	TLS    string `toml:"tls,omitempty"`
-	CA     string `toml:"ca,omitempty"`
-	Path   string `toml:"path,omitempty"`
+	Engine string   `toml:"engine"`
+	Server string   `toml:"server,omitempty"`
+	User   string   `toml:"user,omitempty"`
+	Secret string   `toml:"secret,omitempty"`
+	TLS    string   `toml:"tls,omitempty"`
+	CA     string   `toml:"ca,omitempty"`
+	Path   string   `toml:"path,omitempty"`
+	Accept []string `toml:"accept,omitempty"`
 }
 
 // Keep is a place where dumps live.
 type Keep struct {
 	Folder string `toml:"folder"`
 	Floor  string `toml:"floor,omitempty"`
+	Before []Step `toml:"before,omitempty"` // it is used: mount, unlock
+	After  []Step `toml:"after,omitempty"`
 }
 
 // Job is what to dump from a source into a keep.
 type Job struct {
-	Source      string   `toml:"source"`
-	Databases   []string `toml:"databases,omitempty"`
-	Optional    []string `toml:"optional,omitempty"`
-	Except      []string `toml:"except,omitempty"`
-	Keep        string   `toml:"keep"`
-	Compression string   `toml:"compression,omitempty"`
-	LockWait    string   `toml:"lock_wait,omitempty"`
-	Silence     string   `toml:"silence,omitempty"`
-	Workers     *int     `toml:"workers,omitempty"`   // at most; nil: one for each core
-	Server      *bool    `toml:"server,omitempty"`    // nil: unless it names one database
-	Passwords   *bool    `toml:"passwords,omitempty"` // of the server's users, as hashes; nil: no, with a warning
-	DrillOn     string   `toml:"drill_on,omitempty"`
-	SkipTables  []string `toml:"skip_tables,omitempty"`  // patterns
-	HoldWriters bool     `toml:"hold_writers,omitempty"` // those without transactions
-	CopyFirst   bool     `toml:"copy_first,omitempty"`   // of a SQLite file
-	Full        any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
-	Drill       any      `toml:"drill,omitempty"`
-	Verify      any      `toml:"verify,omitempty"`
-	Grace       string   `toml:"grace,omitempty"`  // how late is late
-	Retain      string   `toml:"retain,omitempty"` // which dumps stay; empty: all
-	Thin        string   `toml:"thin,omitempty"`   // when the others go
-	Rows        []RowsOf `toml:"rows,omitempty"`
-	Check       []Check  `toml:"check,omitempty"`
+	Source       string   `toml:"source"`
+	Databases    []string `toml:"databases,omitempty"`
+	Optional     []string `toml:"optional,omitempty"`
+	Except       []string `toml:"except,omitempty"`
+	Keep         string   `toml:"keep"`
+	Compression  string   `toml:"compression,omitempty"`
+	LockWait     string   `toml:"lock_wait,omitempty"`
+	Silence      string   `toml:"silence,omitempty"`
+	Workers      *int     `toml:"workers,omitempty"`   // at most; nil: one for each core
+	Server       *bool    `toml:"server,omitempty"`    // nil: unless it names one database
+	Passwords    *bool    `toml:"passwords,omitempty"` // of the server's users, as hashes; nil: no, with a warning
+	DrillOn      string   `toml:"drill_on,omitempty"`
+	SkipTables   []string `toml:"skip_tables,omitempty"`  // patterns
+	HoldWriters  bool     `toml:"hold_writers,omitempty"` // those without transactions
+	CopyFirst    bool     `toml:"copy_first,omitempty"`   // of a SQLite file
+	Full         any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
+	Drill        any      `toml:"drill,omitempty"`
+	Verify       any      `toml:"verify,omitempty"`
+	Grace        string   `toml:"grace,omitempty"`     // how late is late
+	Retain       string   `toml:"retain,omitempty"`    // which dumps stay; empty: all
+	Thin         string   `toml:"thin,omitempty"`      // when the others go
+	CatchUp      string   `toml:"catch_up,omitempty"`  // how late a missed run is still made up for
+	Spread       string   `toml:"spread,omitempty"`    // starts are delayed by up to that
+	ReadBack     string   `toml:"read_back,omitempty"` // each dump is read back once in this time
+	Limit        string   `toml:"limit,omitempty"`     // how long a dump may take
+	DrillLimit   string   `toml:"drill_limit,omitempty"`
+	RestoreLimit string   `toml:"restore_limit,omitempty"`
+	Tries        int      `toml:"tries,omitempty"` // of a run whose connection fails
+	Wait         string   `toml:"wait,omitempty"`  // for another run of the job
+	Priority     string   `toml:"priority,omitempty"`
+	Rate         string   `toml:"rate,omitempty"`   // at most so many bytes a second into the keep
+	Accept       []string `toml:"accept,omitempty"` // codes of warnings that are known and accepted
+	Rows         []RowsOf `toml:"rows,omitempty"`
+	Check        []Check  `toml:"check,omitempty"`
+	Before       []Step   `toml:"before,omitempty"`
+	After        []Step   `toml:"after,omitempty"`
+	AfterDrill   []Step   `toml:"after_drill,omitempty"`
 }
+
+// Priorities of a job's work.
+const (
+	Normal = "normal"
+	Low    = "low" // for processor and disk
+)
 
 // When dumps go that a retain phrase does not keep.
 const (
@@ -146,13 +172,16 @@ func (f *File) check() (err error) {
 		if _, err := phrase.ParseFloor(k.Floor); err != nil {
 			return f.wrong("keep."+name, "floor: %v", err)
 		}
+		if err := f.checkSteps("keep."+name, k.Before, k.After); err != nil {
+			return err
+		}
 	}
 	for _, name := range sorted(f.Job) {
 		if err := f.checkJob(name, f.Job[name]); err != nil {
 			return err
 		}
 	}
-	return nil
+	return f.checkNight()
 }
 
 func (f *File) checkJob(name string, j Job) error {
@@ -180,13 +209,13 @@ func (f *File) checkJob(name string, j Job) error {
 	if _, err := blob.ParseCompression(j.Compression); err != nil {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
-	for key, value := range map[string]string{"lock_wait": j.LockWait, "silence": j.Silence, "grace": j.Grace} {
-		if value == "" {
-			continue
-		}
-		if _, err := phrase.ParseAge(value); err != nil {
-			return f.wrong(where, "%s: %v", key, err)
-		}
+	if err := f.checkAges(where, map[string]string{"lock_wait": j.LockWait, "silence": j.Silence, "grace": j.Grace,
+		"catch_up": j.CatchUp, "spread": j.Spread, "read_back": j.ReadBack, "limit": j.Limit, "drill_limit": j.DrillLimit,
+		"restore_limit": j.RestoreLimit, "wait": j.Wait}); err != nil {
+		return err
+	}
+	if err := f.checkLimits(where, j); err != nil {
+		return err
 	}
 	for key, value := range map[string]any{"full": j.Full, "drill": j.Drill, "verify": j.Verify} {
 		if _, err := Schedules(value); err != nil {
@@ -252,6 +281,8 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 	j := f.Job[name]
 	part := File{Timezone: f.zone.String(), Source: map[string]Source{}, Keep: map[string]Keep{},
 		Job: map[string]Job{name: j}}
+	j.Before, j.After, j.AfterDrill = nil, nil, nil // commands have no place in a keep
+	part.Job[name] = j
 	for _, n := range []string{j.Source, j.DrillOn} {
 		if s, ok := f.Source[n]; ok {
 			if s.Path != "" {
@@ -261,7 +292,7 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 		}
 	}
 	k := f.Keep[j.Keep]
-	k.Folder = f.Absolute(k.Folder)
+	k.Folder, k.Before, k.After = f.Absolute(k.Folder), nil, nil
 	part.Keep[j.Keep] = k
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "# The job %s as it last ran. It can be used with --config.\n", name)

@@ -15,16 +15,26 @@ import (
 
 // known are the keys of each section, for the advice on a misspelt one.
 var known = map[string][]string{
-	"":       {"timezone", "source", "keep", "job"},
-	"source": {"engine", "server", "user", "secret", "tls", "ca", "path"},
-	"keep":   {"folder", "floor"},
+	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell"},
+	"journal":  {"folder", "source", "database", "keep_for"},
+	"schedule": {"at_once", "listen", "token_sha256"},
+	"tell":     {"by", "on", "jobs", "summary", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url", "facility"},
+	"source":   {"engine", "server", "user", "secret", "tls", "ca", "path", "accept"},
+	"keep":     {"folder", "floor", "before", "after"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
-		"full", "drill", "verify", "grace", "retain", "thin", "rows", "check"},
-	"rows":  {"table", "condition"},
-	"check": {"database", "sql", "answer"},
+		"full", "drill", "verify", "grace", "retain", "thin", "catch_up", "spread", "read_back", "limit", "drill_limit",
+		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "before", "after", "after_drill"},
+	"rows":   {"table", "condition"},
+	"check":  {"database", "sql", "answer"},
+	"before": steps, "after": steps, "after_drill": steps,
 }
+
+var steps = []string{"run", "shell", "limit", "folder", "user", "optional"}
+
+// single are the sections of which there is one, without a name.
+var single = map[string]bool{"journal": true, "schedule": true}
 
 func explain(path string, err error) error {
 	var strict *toml.StrictMissingError
@@ -41,7 +51,7 @@ func explain(path string, err error) error {
 		switch {
 		case known[key[0]] == nil:
 			name = key[0]
-		case len(key) > 3 && (key[2] == "check" || key[2] == "rows"):
+		case len(key) > 3 && known[key[2]] != nil:
 			section = key[2]
 		case len(key) > 1:
 			section = key[0]
@@ -169,6 +179,12 @@ func exactKeys(path, where, section string, table map[string]any) error {
 		var list []any
 		switch v := table[key].(type) {
 		case map[string]any:
+			if section == "" && single[key] {
+				if err := exactKeys(path, full, key, v); err != nil {
+					return err
+				}
+				continue
+			}
 			for _, name := range sorted(v) { // [source.NAME]
 				if t, ok := v[name].(map[string]any); ok && section == "" {
 					if err := exactKeys(path, full+"."+name, key, t); err != nil {

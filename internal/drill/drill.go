@@ -173,7 +173,7 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 	if err := c.objects(ctx); err != nil {
 		return err
 	}
-	if err := c.tables(ctx, &feed.Meter); err != nil {
+	if err := c.tables(ctx, feed.Gauge()); err != nil {
 		return err
 	}
 	return c.checks(ctx, d.Checks)

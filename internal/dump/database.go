@@ -2,6 +2,7 @@ package dump
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -38,7 +39,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	draft := session.Draft(d.Name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, guard), m: r.envelope(d.Name, snap, started)}
+	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound()}
@@ -48,7 +49,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 			"in the job to dump the hashes too, or passwords = false if that is meant", phrase.Plural(n, "login"),
 			list(cat.Secrets, 6))})
 	}
-	r.feed.Meter.Begin("dumping "+d.Name, 0, 0)
+	r.feed.Gauge().Begin("dumping "+d.Name, 0, 0)
 	if o.m.Payload, err = sql.Capture(ctx, o.files, r.feed); err != nil {
 		return nil, err
 	}
@@ -62,6 +63,26 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, context.Cause(ctx)
 	}
 	return draft.Place(ctx, o.m)
+}
+
+// paced is a guard that also keeps to the job's pace.
+func (r *runner) paced(ctx context.Context, guard blob.Guard) blob.Guard {
+	if r.Pace == nil {
+		return guard
+	}
+	return func(bytes int) error {
+		if err := guard(bytes); err != nil {
+			return err
+		}
+		for bytes > 0 {
+			n := min(bytes, r.Pace.Burst())
+			if err := r.Pace.WaitN(ctx, n); err != nil {
+				return errors.Join(context.Cause(ctx), err)
+			}
+			bytes -= n
+		}
+		return nil
+	}
 }
 
 // NotAsOnServer is the code of warnings about what is not of the one moment, or does not

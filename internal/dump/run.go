@@ -7,6 +7,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
@@ -16,6 +18,7 @@ import (
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
 	"grainkeep/internal/scratch"
+	"grainkeep/internal/step"
 )
 
 // Job is what to dump from where to where.
@@ -33,6 +36,15 @@ type Job struct {
 	Rows        []Condition // tables of which some rows are dumped
 	Config      []byte      // as it is kept beside the dumps; no secrets
 	Tool        string      // name and version of this program
+
+	Run     string                               // id of the run; empty: one is made
+	Steps   step.Around                          // around the dumps
+	Accept  []string                             // codes of warnings that are known and accepted
+	Limit   time.Duration                        // how long the dumps may take; 0: for ever
+	Wait    time.Duration                        // how long another run of the job is waited for
+	Tries   int                                  // of a run whose connection fails; 0: one
+	Pace    *rate.Limiter                        // of bytes into the keep; nil: none
+	waiting func(time.Duration) <-chan time.Time // between tries; nil: time.After
 }
 
 // Failure is a database that could not be dumped.
@@ -46,6 +58,7 @@ type Result struct {
 	Run    string
 	Done   []*keep.Dump
 	Failed []Failure
+	After  error // of the steps after the dumps, which are there all the same
 }
 
 // Planned is told before anything is dumped.
@@ -81,14 +94,9 @@ func (Failed) Word() string { return "dump-failed" }
 // Text implements event.Event.
 func (f Failed) Text() string { return fmt.Sprintf("%s was not dumped: %v", f.Database, f.Err) }
 
-// Run takes the dumps of a job. A database that fails does not keep the others
-// from being dumped. The error is for what stops the whole run.
-func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error) {
-	if j.Keep.ReadOnly {
-		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", j.Keep.Where()).
-			Advise("check that its drive is not mounted read-only, and who owns the folder")
-	}
-	lease, err := j.Keep.LockJob(ctx, j.Name)
+// once takes the dumps of a job, in one try.
+func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Result, err error) {
+	lease, err := lockJob(ctx, j, feed)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +105,7 @@ func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error)
 			err = leaseLost(e)
 		}
 	}()
-	r := &runner{Job: j, feed: feed, res: &Result{Run: keep.NewRun()}, started: time.Now().UTC(),
+	r := &runner{Job: j, feed: feed, res: &Result{Run: run}, started: time.Now().UTC(),
 		matched: map[string]bool{}, last: map[string]*manifest.Manifest{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
@@ -114,7 +122,34 @@ func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error)
 	if err := r.prepare(ctx, src); err != nil {
 		return nil, err
 	}
-	return r.res, r.take(ctx, src)
+	return r.res, r.between(ctx, src)
+}
+
+// between takes the dumps between the job's steps. Those after them run whatever happened.
+func (r *runner) between(ctx context.Context, src engine.Source) error {
+	facts := step.Facts{Job: r.Name, Run: r.res.Run, Kind: string(manifest.Full), Databases: r.databases(), Keep: r.Keep.Where()}
+	open, err := r.Steps.Begin(ctx, r.Name+"-"+r.res.Run, step.Before, step.After, facts, r.feed)
+	if err != nil {
+		return err
+	}
+	if open == nil {
+		return r.take(ctx, src)
+	}
+	facts.Result = "failed"
+	defer func() { // also when this panics
+		for _, d := range r.res.Done {
+			facts.Dumps = append(facts.Dumps, d.Path())
+		}
+		if e := open.Close(ctx, facts, r.feed); e != nil {
+			r.res.After = e
+		}
+	}()
+	if err = r.take(ctx, src); err == nil && len(r.res.Failed) == 0 {
+		facts.Result = "good"
+	} else if ctx.Err() != nil {
+		facts.Result = "stopped"
+	}
+	return err
 }
 
 func leaseLost(err error) error {

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"sort"
 	"strings"
 
@@ -44,4 +46,22 @@ func Open(ctx context.Context, at Location) (Source, error) {
 			"nothing would be checked with it", at.Server).Advise("write tls = \"verify\", or leave ca out")
 	}
 	return d.Open(ctx, at)
+}
+
+// SQLOpener is an engine whose databases can hold tables of ours: a journal that machines share.
+type SQLOpener interface {
+	OpenSQL(ctx context.Context, at Location) (*sql.DB, error)
+}
+
+// OpenSQL opens the database that a location names.
+func OpenSQL(ctx context.Context, at Location) (*sql.DB, error) {
+	d, err := Find(at.Engine)
+	if err != nil {
+		return nil, err
+	}
+	o, ok := d.(SQLOpener)
+	if !ok {
+		return nil, errors.New("a journal cannot be in a database of the engine " + at.Engine)
+	}
+	return o.OpenSQL(ctx, at)
 }

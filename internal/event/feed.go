@@ -51,10 +51,12 @@ func about(of, what string) string {
 // Feed carries the events and the progress of one piece of work. All its methods may be
 // called side by side, also on a nil Feed; listeners are called one at a time.
 type Feed struct {
-	Meter Meter
+	Meter *Meter // nil: the feed has one of its own, which Gauge gives
 
+	own       Meter
 	mu        sync.Mutex
 	listeners []func(Event)
+	accepted  map[string]bool // codes of warnings
 }
 
 // Listen adds a listener; it must not tell anything to the feed itself.
@@ -71,6 +73,9 @@ func (f *Feed) Tell(e Event) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if w, ok := e.(Warning); ok && f.accepted[w.Code] {
+		e = Accepted{w}
+	}
 	for _, l := range f.listeners {
 		l(e)
 	}
@@ -84,4 +89,12 @@ func (f *Feed) Warn(code, of, format string, args ...any) {
 // Note tells a note about a database or thing.
 func (f *Feed) Note(of, format string, args ...any) {
 	f.Tell(Note{Of: of, What: fmt.Sprintf(format, args...)})
+}
+
+// Gauge is the meter of the feed's work.
+func (f *Feed) Gauge() *Meter {
+	if f.Meter != nil {
+		return f.Meter
+	}
+	return &f.own
 }

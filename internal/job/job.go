@@ -19,10 +19,13 @@ import (
 )
 
 // Set is what a configuration holds; without one, nothing.
-type Set struct{ f *config.File }
+type Set struct {
+	f    *config.File
+	uses *Uses
+}
 
 // Of gives the set of a configuration, which may be nil.
-func Of(f *config.File) Set { return Set{f} }
+func Of(f *config.File) Set { return Set{f: f} }
 
 func (s Set) has(source string) bool {
 	if s.f == nil {
@@ -79,6 +82,9 @@ func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 	if !ok {
 		return nil, fault.Wrong("keep-unknown", "there is no keep %q", name).Advise("the keeps are: %s",
 			orNone(s.Keeps()))
+	}
+	if err := s.enter(ctx, name); err != nil {
+		return nil, err
 	}
 	k, err := keep.Open(ctx, place)
 	if err != nil {
@@ -155,10 +161,14 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 	for _, r := range j.Rows {
 		rows = append(rows, dump.Condition{Table: r.Table, SQL: r.Condition})
 	}
-	return &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
+	made = &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Server: serverToo(j), NoPasswords: j.Passwords != nil}, unopened, err
+		Server: serverToo(j), NoPasswords: j.Passwords != nil}
+	if err == nil {
+		err = s.night(made, name)
+	}
+	return made, unopened, err
 }
 
 // serverToo says whether a job dumps what belongs to the server itself: as it says, or else

@@ -316,3 +316,12 @@ func (d *Dump) Readable() error {
 	}
 	return nil
 }
+
+// JobName is the job that the dump is of, or may be of where it cannot be read.
+func (d *Dump) JobName() string {
+	if d.Manifest != nil {
+		return d.Manifest.Job
+	}
+	job, _, _ := strings.Cut(d.dir, "/")
+	return job
+}

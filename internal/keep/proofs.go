@@ -125,3 +125,6 @@ func (k *Keep) Record(ctx context.Context, p Proof) error {
 		return nil
 	}
 }
+
+// Took is how long the restore took.
+func (p Proof) Took() time.Duration { return time.Duration(p.Seconds * float64(time.Second)) }

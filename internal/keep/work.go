@@ -230,6 +230,9 @@ func (k *Keep) Sweep(ctx context.Context) (runs int, err error) {
 // ours says whether a name in the hidden folder is one that a keep gives there.
 func ours(name string) bool {
 	name, isLease := strings.CutSuffix(name, leaseEnding)
+	if id, ok := strings.CutPrefix(name, pinStart); ok {
+		return isLease && hexID(strings.ReplaceAll(id, "-", ""))
+	}
 	if job, ok := strings.CutPrefix(name, "job-"); ok {
 		return isLease && IsJob(job)
 	}

@@ -21,7 +21,7 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
 			Through: t.Through, Condition: t.Condition, Files: []string{}}
 	}
-	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: &feed.Meter,
+	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(),
 		Silence: s.Silence,
 		Samples: func(table int) int64 { return s.Catalog.Tables[table].SampleOf() },
 		Sink: func(ctx context.Context, table int) (rows.Sink, error) {

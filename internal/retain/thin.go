@@ -39,6 +39,10 @@ func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
 		return nil, err
 	}
 	sort.SliceStable(all, func(i, j int) bool { return all[i].Name() < all[j].Name() }) // within, oldest first as they were
+	read, err := t.Keep.Pins(ctx)
+	if err != nil {
+		return nil, err
+	}
 	o := &Outlook{}
 	var unreadable []*keep.Dump
 	var items []Item
@@ -56,6 +60,9 @@ func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
 	for i, d := range o.Dumps {
 		if slices.ContainsFunc(unreadable, func(u *keep.Dump) bool { return u.MayBeOf(t.Job, d.Manifest.Database) }) {
 			o.Verdicts[i].keep("a dump that may be of this database cannot be read")
+		}
+		if !o.Verdicts[i].Stays && read(d.ID) {
+			o.Verdicts[i].keep("it is being read now")
 		}
 	}
 	return o, nil

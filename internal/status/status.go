@@ -167,3 +167,24 @@ func (j Job) proven(database string, dumps []*keep.Dump) (at time.Time) {
 	}
 	return at
 }
+
+// LastRead is when a dump was last read to its end: by a drill, by what the journal knows, or when it was made.
+func LastRead(d *keep.Dump, read map[string]time.Time) (at time.Time) {
+	if d.Manifest == nil {
+		return at
+	}
+	at = d.Manifest.Finished
+	for _, t := range []time.Time{read[d.ID], provenAt(d)} {
+		if t.After(at) {
+			at = t
+		}
+	}
+	return at
+}
+
+func provenAt(d *keep.Dump) time.Time {
+	if p := d.LastProof(); p != nil && p.Proven {
+		return p.At
+	}
+	return time.Time{}
+}

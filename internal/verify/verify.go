@@ -35,7 +35,7 @@ func Dump(ctx context.Context, d *keep.Dump, feed *event.Feed) (*Report, error) 
 		r.Findings = append(r.Findings, d.Err.Error())
 		return r, nil
 	}
-	meter := &feed.Meter
+	meter := feed.Gauge()
 	meter.Begin("verifying "+d.Name(), len(d.Manifest.Files), d.Manifest.StoredBytes)
 	if err := r.sums(ctx, d); err != nil {
 		return nil, err

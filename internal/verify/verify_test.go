@@ -121,7 +121,7 @@ func TestStraysAndWhatCannotBeRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, append(r.Findings, r.Strays...))
 	require.EqualValues(t, 12, r.Bytes)
-	require.EqualValues(t, 12, feed.Meter.Bytes.Load(), "the bytes that are read are told")
+	require.EqualValues(t, 12, feed.Gauge().Bytes.Load(), "the bytes that are read are told")
 	require.NoError(t, os.WriteFile(filepath.Join(d.Path(), "20-data", "a note"), nil, 0o600))
 	r, err = verify.Dump(ctx, d, feed)
 	require.NoError(t, err)

@@ -1,0 +1,168 @@
+package job
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/journal"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/step"
+)
+
+// Folders of this machine's own files, in the state folder.
+const (
+	undoneName = "undone" // notes about steps that are to be run after work
+	usesName   = "keeps"  // the same about keeps
+)
+
+// State is the folder of this machine's own files; empty: nothing says where it may be.
+func (s Set) State() string { return config.StateFolder(s.f) }
+
+// Undone is the folder of the notes about steps that are to be run after work.
+func (s Set) Undone() string { return filepath.Join(s.State(), undoneName) }
+
+// around makes steps around work. Without a place for notes there are none: they could be left undone.
+func (s Set) around(before, after []config.Step, folder string) (a step.Around, err error) {
+	a.Folder = filepath.Join(s.State(), folder)
+	if len(before)+len(after) > 0 && s.State() == "" {
+		return a, fault.Wrong("state-unplaced", "steps need a folder in which is noted what is to be done afterwards").
+			Advise("name one: [journal] folder = \"/var/lib/grainkeep\"")
+	}
+	if a.Before, err = s.f.Steps(before); err == nil {
+		a.After, err = s.f.Steps(after)
+	}
+	return a, err
+}
+
+// Uses are the keeps whose steps have been run, until Leave. Not for use side by side.
+type Uses struct {
+	feed *event.Feed
+	open map[string]*step.Use
+}
+
+// NewUses begins with none; the feed hears of the steps.
+func NewUses(feed *event.Feed) *Uses { return &Uses{feed: feed, open: map[string]*step.Use{}} }
+
+// With gives the set with keeps whose steps are run when they are opened.
+func (s Set) With(u *Uses) Set { s.uses = u; return s }
+
+// enter runs the steps before a keep is used, once.
+func (s Set) enter(ctx context.Context, name string) error {
+	if s.uses == nil {
+		return nil
+	}
+	if _, entered := s.uses.open[name]; entered {
+		return nil
+	}
+	c := s.f.Keep[name]
+	a, err := s.around(c.Before, c.After, usesName)
+	if err != nil {
+		return err
+	}
+	use, err := a.Enter(ctx, name, step.Facts{Keep: s.f.Absolute(c.Folder)}, s.uses.feed)
+	if err == nil {
+		s.uses.open[name] = use
+	}
+	return err
+}
+
+// Leave runs the steps after the keeps were used.
+func (u *Uses) Leave(ctx context.Context) (failed []error) {
+	for _, use := range u.open {
+		if err := use.Leave(ctx, u.feed); err != nil {
+			failed = append(failed, err)
+		}
+	}
+	u.open = map[string]*step.Use{}
+	return failed
+}
+
+// night sets what a job has around its dumps.
+func (s Set) night(d *dump.Job, name string) (err error) {
+	j := s.f.Job[name]
+	if d.Steps, err = s.around(j.Before, j.After, undoneName); err != nil {
+		return err
+	}
+	for _, v := range []struct {
+		text string
+		into *time.Duration
+	}{{j.Limit, &d.Limit}, {j.Wait, &d.Wait}} {
+		if v.text != "" {
+			if *v.into, err = phrase.ParseAge(v.text); err != nil {
+				return err
+			}
+		}
+	}
+	d.Tries = j.Tries
+	bound, err := config.ParseRate(j.Rate)
+	if bound > 0 {
+		d.Pace = rate.NewLimiter(rate.Limit(bound), int(min(bound, 1<<30)))
+	}
+	d.Accept = s.Accepted(name)
+	return err
+}
+
+// Accepted are the codes of warnings that a job or its source accepts.
+func (s Set) Accepted(name string) []string {
+	if s.f == nil {
+		return nil
+	}
+	j := s.f.Job[name]
+	return slices.Concat(j.Accept, s.f.Source[j.Source].Accept)
+}
+
+// AfterDrill are the steps after a job's drills.
+func (s Set) AfterDrill(name string) (step.Around, error) {
+	if s.f == nil {
+		return step.Around{}, nil
+	}
+	return s.around(nil, s.f.Job[name].AfterDrill, undoneName)
+}
+
+// Low says whether a job's work has a low priority.
+func (s Set) Low(name string) bool { return s.f != nil && s.f.Job[name].Priority == config.Low }
+
+// Journal opens the journal: the shared one that the configuration names, or the file in the state folder. A
+// damaged file is put aside, and its new name given.
+func (s Set) Journal(ctx context.Context) (j *journal.Journal, aside string, err error) {
+	folder := s.State()
+	if folder == "" {
+		return nil, "", fault.Wrong("state-unplaced", "nothing says where the journal may be").
+			Advise("name a folder: [journal] folder = \"/var/lib/grainkeep\"")
+	}
+	if s.f == nil || s.f.Journal.Source == "" {
+		return journal.Open(ctx, folder)
+	}
+	at, err := s.Location(s.f.Journal.Source)
+	if err != nil {
+		return nil, "", err
+	}
+	at.Database = s.f.Journal.Database
+	db, err := engine.OpenSQL(ctx, at)
+	if err != nil {
+		return nil, "", err
+	}
+	j, err = journal.Share(ctx, db, s.f.Journal.Source+"/"+at.Database, folder)
+	return j, "", err
+}
+
+// JournalKeeps is how long runs stay in the journal.
+func (s Set) JournalKeeps() time.Duration {
+	if s.f == nil || s.f.Journal.KeepFor == "" {
+		return config.DefaultKeepFor
+	}
+	d, err := phrase.ParseAge(s.f.Journal.KeepFor) // checked when it was read
+	if err != nil {
+		return config.DefaultKeepFor
+	}
+	return d
+}

@@ -1,0 +1,102 @@
+package step
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"grainkeep/internal/event"
+	"grainkeep/internal/fault"
+)
+
+// Use is the use of a keep whose steps mount and unmount it. Several processes may use it at the same time: the
+// first runs the steps before, the last those after.
+type Use struct {
+	a     Around
+	name  string
+	facts Facts
+	users *os.File // locked by all who use it; for alone by the first, and by the last
+}
+
+// Enter begins to use a keep.
+func (a Around) Enter(ctx context.Context, name string, facts Facts, feed *event.Feed) (*Use, error) {
+	if len(a.Before)+len(a.After) == 0 {
+		return nil, nil
+	}
+	u := &Use{a: a, name: "keep-" + name, facts: facts}
+	err := u.gated(ctx, func() error {
+		f, err := os.OpenFile(filepath.Join(a.Folder, u.name+".users"), os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return err
+		}
+		u.users = f
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			if err := u.first(ctx, feed); err != nil {
+				return err
+			}
+		}
+		return unix.Flock(int(f.Fd()), unix.LOCK_SH)
+	})
+	if err != nil {
+		if u.users != nil {
+			u.users.Close()
+		}
+		return nil, err
+	}
+	return u, nil
+}
+
+// first makes good what one who was killed left, and runs the steps before.
+func (u *Use) first(ctx context.Context, feed *event.Feed) error {
+	if err := makeGood(ctx, u.path(), feed); err != nil {
+		return err
+	}
+	o, err := u.a.Begin(ctx, u.name, KeepBefore, KeepAfter, u.facts, feed)
+	if err != nil {
+		return err
+	}
+	return o.lock.Close() // others who use it may live longer than this process: the users' lock tells
+}
+
+func (u *Use) path() string { return filepath.Join(u.a.Folder, u.name+noteEnding) }
+
+// Leave ends the use.
+func (u *Use) Leave(ctx context.Context, feed *event.Feed) error {
+	if u == nil {
+		return nil
+	}
+	defer u.users.Close()
+	return u.gated(context.WithoutCancel(ctx), func() error {
+		if unix.Flock(int(u.users.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+			return nil // others use it
+		}
+		if err := all(context.WithoutCancel(ctx), u.a.After, KeepAfter, u.facts, feed, true); err != nil {
+			return err
+		}
+		return os.Remove(u.path())
+	})
+}
+
+// gated does something while nobody else begins or ends to use the keep.
+func (u *Use) gated(ctx context.Context, do func() error) error {
+	if err := os.MkdirAll(u.a.Folder, 0o700); err != nil {
+		return fault.New("intent-unwritable", err, "the use of the keep cannot be noted")
+	}
+	gate, err := os.OpenFile(filepath.Join(u.a.Folder, u.name+".gate"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fault.New("intent-unwritable", err, "the use of the keep cannot be noted").
+			Advise("check who owns %s", u.a.Folder)
+	}
+	defer gate.Close()
+	for unix.Flock(int(gate.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return do()
+}

@@ -39,6 +39,7 @@ type app struct {
 
 	uses        *job.Uses
 	journal     *journal.Journal
+	serving     bool           // a schedule
 	unjournaled bool           // it cannot be used, and that was told
 	run         *journal.Entry // that goes on
 	meter       *event.Meter   // of that
@@ -112,7 +113,9 @@ type jsonWarning struct {
 func (a *app) warn(code, format string, args ...any) {
 	w := jsonWarning{Code: code, Text: fmt.Sprintf(format, args...)}
 	a.noting.Lock()
-	a.warnings = append(a.warnings, w)
+	if !a.serving { // for long: they are told, and do not pile up
+		a.warnings = append(a.warnings, w)
+	}
 	a.noting.Unlock()
 	if a.run != nil {
 		a.run.Hear(event.Warning{Code: code, What: w.Text})

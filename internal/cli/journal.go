@@ -68,6 +68,7 @@ func (a *app) openJournal(f *config.File) *journal.Journal {
 		a.warn("journal-unusable", "%v", err)
 	}
 	for _, r := range killed {
+		a.tellRun(f, j, r.ID)
 		a.say("note: the %s of %s that began %s was killed", r.Command, r.Job, r.Started.Local().Format("2006-01-02 15:04"))
 	}
 	return j
@@ -122,6 +123,7 @@ func (a *app) noted(f *config.File, command, of string, k *keep.Keep, work func(
 		if err := run.End(a.ctx, o); err != nil {
 			a.warn("journal-unusable", "%v", err)
 		}
+		a.tellRun(f, j, id)
 		if err := j.Prune(context.WithoutCancel(a.ctx), time.Now().Add(-job.Of(f).JournalKeeps())); err != nil {
 			a.warn("journal-unusable", "%v", err)
 		}

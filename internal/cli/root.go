@@ -12,6 +12,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -42,17 +43,35 @@ func untilSignal(parent context.Context) (context.Context, func()) {
 	ch := make(chan os.Signal, 2)
 	signal.Notify(ch, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 	go func() {
-		if s, ok := <-ch; ok {
+		if s, ok := nextSignal(ch); ok {
 			name := map[os.Signal]string{syscall.SIGINT: "SIGINT", syscall.SIGTERM: "SIGTERM",
 				syscall.SIGHUP: "SIGHUP"}[s]
 			cancel(fault.New("stopped", nil, "stopped by %s; what was unfinished is removed", name))
 		}
-		if _, ok := <-ch; ok { // asked twice: whoever waits for the cleaning up does not want to
+		if _, ok := nextSignal(ch); ok { // asked twice: whoever waits for the cleaning up does not want to
 			os.Stderr.WriteString("grainkeep: stopped at once; what is unfinished is removed by the next run\n")
 			os.Exit(int(fault.Failed))
 		}
 	}()
 	return ctx, func() { signal.Stop(ch); close(ch); cancel(nil) }
+}
+
+// hangup is what a SIGHUP does instead of stopping, where something was set.
+var hangup atomic.Pointer[func()]
+
+// onHangup sets what a SIGHUP does, until the program ends.
+func (a *app) onHangup(do func()) { hangup.Store(&do) }
+
+// nextSignal waits for a signal that stops.
+func nextSignal(ch <-chan os.Signal) (os.Signal, bool) {
+	for s := range ch {
+		if do := hangup.Load(); s == syscall.SIGHUP && do != nil {
+			(*do)()
+			continue
+		}
+		return s, true
+	}
+	return nil, false
 }
 
 // Run runs one command in a context and gives its exit code.
@@ -153,7 +172,7 @@ an age (2 days).`,
 		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()}, {groupPrepare, a.scheduleCommand()},
 		{groupWork, a.dumpCommand()}, {groupWork, a.statusCommand()}, {groupWork, a.historyCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
-		{groupWork, a.thinCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
+		{groupWork, a.tellCommand()}, {groupWork, a.thinCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group

@@ -30,10 +30,10 @@ func (a *app) scheduleCommand() *cobra.Command {
 		ValidArgsFunction: a.jobNames(),
 	}, usage{`Shows the next runs of all jobs, or of one, and why each is due; with the clock of this
 machine beside those of the servers, because a wrong clock is the commonest mistake.
-It starts nothing: 'schedule export' writes what cron or systemd needs for that.`, [2]string{"grainkeep schedule",
+It starts nothing: 'schedule serve' does, or cron or systemd by what 'schedule export' writes.`, [2]string{"grainkeep schedule",
 		"grainkeep schedule nightly --next 30"}})
 	cmd.Flags().IntVar(&next, "next", 10, "so `MANY` runs")
-	cmd.AddCommand(a.scheduleExportCommand())
+	cmd.AddCommand(a.scheduleServeCommand(), a.scheduleExportCommand(), a.scheduleTokenCommand())
 	return cmd
 }
 
@@ -57,9 +57,21 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 			if err != nil {
 				return nil, err
 			}
-			if len(when) > 0 {
-				plans = append(plans, schedule.Plan{Job: name, What: p.what, When: when})
+			if len(when) == 0 {
+				continue
 			}
+			plan := schedule.Plan{Job: name, What: p.what, When: when, CatchUp: schedule.DefaultCatchUp}
+			if j.CatchUp != "" {
+				if plan.CatchUp, err = phrase.ParseAge(j.CatchUp); err != nil {
+					return nil, err
+				}
+			}
+			if j.Spread != "" {
+				if plan.Spread, err = phrase.ParseAge(j.Spread); err != nil {
+					return nil, err
+				}
+			}
+			plans = append(plans, plan)
 		}
 	}
 	if len(plans) == 0 {
@@ -89,7 +101,7 @@ func (a *app) schedule(names []string, next int) error {
 		return err
 	}
 	now, zone := time.Now(), f.Zone()
-	last, err := a.lastOf(f, plans)
+	last, err := a.lastRuns(f, plans)
 	if err != nil {
 		return err
 	}
@@ -106,7 +118,7 @@ func (a *app) schedule(names []string, next int) error {
 		return nil
 	}
 	a.print("%s\n", t.render())
-	a.say("Nothing starts these by itself: 'grainkeep schedule export' writes what cron or systemd needs.")
+	a.say("'grainkeep schedule serve' runs them; 'grainkeep schedule export' writes what cron or systemd needs to do it.")
 	return nil
 }
 

@@ -140,7 +140,7 @@ func (f *File) checkNight() error {
 	return nil
 }
 
-// What can be told.
+// Tellable is what can be told.
 var Tellable = []string{"failure", "warning", "success", "recovery", "stale"}
 
 // ways are how people are told, with the keys that each needs.
@@ -162,6 +162,20 @@ func lacking(has map[string]bool) string {
 }
 
 func (f *File) checkTell(where string, t Tell) error {
+	if !codeWord.MatchString(strings.TrimPrefix(where, "tell.")) {
+		return f.wrong(where, "it cannot be named so").Advise("use small letters, digits and -")
+	}
+	if t.By == "mail" {
+		if _, port, err := net.SplitHostPort(t.Server); t.Server != "" && (err != nil || port == "") {
+			return f.wrong(where, "server is %q", t.Server).Advise("write a host and a port: \"mail.ternskerry.example:587\"")
+		}
+		if t.TLS != "" && t.TLS != "starttls" && t.TLS != "tls" && t.TLS != "off" {
+			return f.wrong(where, "tls is %q", t.TLS).Advise("write \"starttls\", \"tls\" or \"off\"")
+		}
+		if t.User != "" && t.Secret == "" {
+			return f.wrong(where, "the key secret is missing")
+		}
+	}
 	needs, ok := ways[t.By]
 	if !ok {
 		return f.wrong(where, "by is %q", t.By).Advise("write \"mail\", \"webhook\" or \"syslog\"")
@@ -214,3 +228,6 @@ func StateFolder(f *File) string {
 	}
 	return ""
 }
+
+// Tells lists the names of those who are told, sorted.
+func (f *File) Tells() []string { return sorted(f.Tell) }

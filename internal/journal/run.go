@@ -257,3 +257,28 @@ func (j *Journal) ReadBack(ctx context.Context) (map[string]time.Time, error) {
 	}
 	return read, rows.Err()
 }
+
+// Count is how many runs ended in a way.
+type Count struct {
+	Job, Command string
+	Result       Result
+	N            int64
+}
+
+// Counts counts the runs that have ended.
+func (j *Journal) Counts(ctx context.Context) (list []Count, err error) {
+	rows, err := j.query(ctx, "SELECT job, command, result, count(*) FROM run WHERE result <> 'running' GROUP BY job, command, result "+
+		"ORDER BY job, command, result")
+	if err != nil {
+		return nil, unusable(j.where, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c Count
+		if err := rows.Scan(&c.Job, &c.Command, &c.Result, &c.N); err != nil {
+			return nil, unusable(j.where, err)
+		}
+		list = append(list, c)
+	}
+	return list, rows.Err()
+}

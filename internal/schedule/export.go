@@ -24,8 +24,15 @@ type Machine struct {
 
 // words is the command line that does what is due.
 func (m Machine) words(p Plan) []string {
-	verb := map[What]string{Full: "dump", Drill: "drill", Verify: "verify"}[p.What]
-	return []string{m.Program, "--config", m.Config, verb, p.Job}
+	return append([]string{m.Program, "--config", m.Config}, p.Words()...)
+}
+
+// Words are the command and its arguments that do what is due.
+func (p Plan) Words() []string {
+	if p.What == Verify {
+		return []string{"verify", p.Job, "--due"}
+	}
+	return []string{p.What.Command(), p.Job}
 }
 
 // needs says in comments what the user must be able to do, and the line that tests it.

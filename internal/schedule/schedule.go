@@ -14,19 +14,35 @@ type What string
 
 // What can be due. A drill that is due together with a dump comes after it.
 const (
-	Full   What = "full dump"
-	Drill  What = "drill"
-	Verify What = "verify"
+	Full         What = "full dump"
+	Differential What = "differential dump" // for dumps of that kind, which the configuration still refuses
+	Incremental  What = "incremental dump"
+	Drill        What = "drill"
+	Verify       What = "verify"
 )
 
-// order is that in which things are done that are due at one instant.
-var order = map[What]int{Full: 0, Drill: 1, Verify: 2}
+// order is that in which things are done that are due at one instant: of dumps, the largest first.
+var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Drill: 3, Verify: 4}
+
+// Dump says whether it is a dump that is due.
+func (w What) Dump() bool { return order[w] <= order[Incremental] }
+
+// Command is the program's command that does it.
+func (w What) Command() string {
+	if w.Dump() {
+		return "dump"
+	}
+	return string(w)
+}
 
 // Plan is when something of a job is due.
 type Plan struct {
 	Job  string
 	What What
 	When []*phrase.Schedule // any of them
+
+	CatchUp time.Duration // how late a missed one is made up for
+	Spread  time.Duration // its start is delayed by up to that
 }
 
 // Due is something at its time.
@@ -35,6 +51,8 @@ type Due struct {
 	Job  string
 	What What
 	Why  string
+
+	Called bool // somebody asked for it
 }
 
 // Last tells when something of a job was done last; the zero time: never.

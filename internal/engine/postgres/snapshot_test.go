@@ -194,7 +194,11 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 		}
 		return got, nil
 	}
-	queries := 200
+	queries, points := 200, 4
+	if os.Getenv(testserver.Variable) != "" { // once more, on another version
+		points = 2
+	}
+	var before map[string]string
 	for _, change := range [][2]string{
 		{"CREATE TABLE n (x int)", "DROP TABLE n"}, {"DROP TABLE a CASCADE", ""}, {"ALTER TABLE a RENAME y TO yy",
 			""}, {"TRUNCATE a", ""},
@@ -224,12 +228,15 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 		{"DROP AGGREGATE s.agg(int)", "CREATE AGGREGATE s.agg(int) (SFUNC = int4pl, STYPE = int)"},
 		{"CREATE STATISTICS st ON x, y FROM a", "DROP STATISTICS st"},
 	} {
-		for n := 4; n < queries; n += 1 + queries/4 {
-			i := &interloper{}
-			before, err := read(i)
-			require.NoError(t, err)
-			queries = -i.n
-			i = &interloper{other: c, sql: change[0], n: n}
+		for n := 4; n < queries; n += 1 + queries/points {
+			var err error
+			if before == nil {
+				i := &interloper{}
+				before, err = read(i)
+				require.NoError(t, err)
+				queries = -i.n
+			}
+			i := &interloper{other: c, sql: change[0], n: n}
 			got, err := read(i)
 			require.NoError(t, err, change[0])
 			after, err := read(&interloper{})
@@ -240,6 +247,9 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 			}
 			if !maps.Equal(before, got) {
 				require.Equal(t, after, got, "%s, before query %d", change[0], n)
+			}
+			if i.err != nil || change[1] == "" { // it is not as it was
+				before = nil
 			}
 		}
 	}

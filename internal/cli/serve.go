@@ -1,0 +1,530 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/daemon"
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/event"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/journal"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
+	"grainkeep/internal/web"
+)
+
+func (a *app) scheduleServeCommand() *cobra.Command {
+	return explain(&cobra.Command{
+		Use: "serve", Short: "Stay in the foreground, and run what is due",
+		Args: args(0, 0, ""),
+		RunE: func(*cobra.Command, []string) error { return a.serve() },
+	}, usage{`Runs what is due, each job one thing at a time, until it is stopped; made for a service
+manager. Runs that were missed while the machine was off are made up for, once. SIGHUP reads the configuration
+again. A stop lets what is under way end cleanly.`, [2]string{"grainkeep schedule serve",
+		"grainkeep --config /etc/grainkeep/grainkeep.toml schedule serve"}})
+}
+
+func (a *app) scheduleTokenCommand() *cobra.Command {
+	return explain(&cobra.Command{
+		Use: "token", Short: "Make a token for who may call for runs from outside",
+		Args: args(0, 0, ""),
+		RunE: func(*cobra.Command, []string) error { return a.makeToken() },
+	}, usage{`Makes a token, and prints it once, with the line for the configuration that knows it by its hash.
+With [schedule] listen = "127.0.0.1:7643", whoever sends it may run a job now.`, [2]string{"grainkeep schedule token",
+		"grainkeep schedule token --json"}})
+}
+
+func (a *app) makeToken() error {
+	var secret [32]byte
+	rand.Read(secret[:])
+	token := base64.RawURLEncoding.EncodeToString(secret[:])
+	sum := sha256.Sum256([]byte(token))
+	hash := hex.EncodeToString(sum[:])
+	a.print("%s\n", token)
+	a.say("That is the token; it is shown this once. In the configuration:\n\n[schedule]\ntoken_sha256 = %q", block(hash))
+	a.say("\nIt is sent so:  curl -X POST -H \"Authorization: Bearer $TOKEN\" http://127.0.0.1:7643/run/JOB")
+	return a.emit(map[string]string{"token": token, "token_sha256": hash})
+}
+
+// night is a schedule that is being served.
+type night struct {
+	a       *app
+	path    string // of the configuration
+	program string
+	server  *schedule.Server
+	feed    *event.Feed
+
+	mu     sync.Mutex
+	f      *config.File
+	looked time.Time // when the loop last looked at the clock
+
+	rounds  atomic.Bool // one is under way
+	checked time.Time   // when it was last looked for what is stale
+
+	read    sync.Mutex // guards what is measured
+	reading web.Reading
+	readAt  time.Time
+}
+
+// lively is after how long without a look at the clock the loop counts as stuck.
+const lively = 3 * time.Minute
+
+func (a *app) serve() error {
+	f, err := a.needConfig()
+	if err != nil {
+		return err
+	}
+	plans, err := plansOf(f, nil)
+	if err != nil {
+		return err
+	}
+	n := &night{a: a, f: f, looked: time.Now()}
+	if n.path, err = filepath.Abs(f.Path()); err != nil {
+		return err
+	}
+	if n.program, err = os.Executable(); err != nil {
+		return err
+	}
+	last, err := a.lastRuns(f, plans)
+	if err != nil {
+		return err
+	}
+	a.makeGood(f, false)
+	for _, e := range a.leave() { // what comes is done by others, and for long
+		a.mention(e)
+	}
+	a.serving = true
+	n.feed = &event.Feed{}
+	n.feed.Listen(n.hear)
+	agenda := schedule.NewAgenda(plans, f.Zone(), last, time.Now())
+	n.server = schedule.NewServer(agenda, schedule.Serving{Start: n.start, Clock: schedule.RealClock{}, Feed: n.feed,
+		AtOnce: f.Schedule.AtOnce, Each: n.each})
+	stop, err := n.listen()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	a.onHangup(n.reload)
+	a.say("serving the schedule of %s; next: %s", n.path, n.next())
+	n.notify(daemon.SdNotifyReady)
+	done := make(chan struct{})
+	go n.watchdog(done)
+	n.server.Run(a.ctx)
+	close(done)
+	n.notify(daemon.SdNotifyStopping)
+	a.say("stopped")
+	return nil
+}
+
+// notify tells systemd, where it has started this.
+func (n *night) notify(state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		n.a.warn("not-notified", "the service manager could not be told: %v", err)
+	}
+}
+
+// watchdog shows systemd that the loop is alive, as often as it wants that.
+func (n *night) watchdog(done <-chan struct{}) {
+	every, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || every == 0 {
+		return
+	}
+	tick := time.NewTicker(every / 3)
+	defer tick.Stop()
+	for {
+		select {
+		case <-done:
+			return
+		case <-tick.C:
+			if n.alive() {
+				n.notify(daemon.SdNotifyWatchdog)
+			}
+		}
+	}
+}
+
+func (n *night) alive() bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return time.Since(n.looked) < lively
+}
+
+func (n *night) config() *config.File {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.f
+}
+
+// hear shows what happens.
+func (n *night) hear(e event.Event) {
+	switch e := e.(type) {
+	case event.Warning:
+		n.a.warn(e.Code, "%s", e.Text())
+	case schedule.Ended:
+		if e.Err != nil {
+			n.a.tell(fmt.Sprintf("%s\n", phrase.Clean(e.Text())))
+		} else {
+			n.a.say("%s, after %s", e.Text(), phrase.Duration(e.Took))
+		}
+	default:
+		n.a.say("%s", e.Text())
+	}
+	if n.a.log != nil {
+		event.ToLog(n.a.log)(e)
+	}
+}
+
+// next says what is due next.
+func (n *night) next() string {
+	f := n.config()
+	plans, err := plansOf(f, nil)
+	if err != nil {
+		return "nothing"
+	}
+	due := schedule.Next(plans, func(string, schedule.What) time.Time { return time.Time{} }, time.Now(), f.Zone(), 1)
+	if len(due) == 0 {
+		return "nothing"
+	}
+	return fmt.Sprintf("the %s of %s at %s", due[0].What, due[0].Job, phrase.Local(due[0].At, f.Zone()))
+}
+
+// start does something in a process of its own, as 'grainkeep dump JOB' would: what goes wrong there stays there.
+func (n *night) start(ctx context.Context, d schedule.Due) error {
+	words := append([]string{"--config", n.path, "--quiet"}, schedule.Plan{Job: d.Job, What: d.What}.Words()...)
+	cmd := exec.CommandContext(ctx, n.program, words...)
+	by := "schedule"
+	if d.Called {
+		by = "call"
+	}
+	cmd.Env = append(os.Environ(), startedBy+"="+by)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a key press in our terminal stops us, and we stop it
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	out, err := cmd.StderrPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	n.relay(d.Job, out)
+	return exitError(cmd.Wait())
+}
+
+// relay shows what a process says.
+func (n *night) relay(of string, out io.Reader) {
+	s := bufio.NewScanner(out)
+	s.Buffer(nil, 1<<20)
+	for s.Scan() {
+		n.a.tell(fmt.Sprintf("%s: %s\n", of, phrase.Clean(s.Text())))
+	}
+	_, _ = io.Copy(io.Discard, out) // a line that was too long must not hold it up
+}
+
+// exitError is what the exit code of a process means; nil: it is done.
+func exitError(err error) error {
+	var exit *exec.ExitError
+	if !errors.As(err, &exit) {
+		return err
+	}
+	switch code := exit.ExitCode(); fault.Class(code) {
+	case fault.Done, fault.Warned:
+		return nil
+	case fault.Running:
+		return errors.New("somebody else runs it already")
+	case fault.ProvenBad:
+		return errors.New("a dump was found to be bad")
+	case -1:
+		return errors.New("its process was killed")
+	default:
+		return fmt.Errorf("exit code %d; 'grainkeep history' says more", code)
+	}
+}
+
+// reload reads the configuration again, and says what changed or why it did not.
+func (n *night) reload() {
+	n.notify(daemon.SdNotifyReloading)
+	defer n.notify(daemon.SdNotifyReady)
+	f, err := config.Find(n.path)
+	var plans []schedule.Plan
+	if err == nil {
+		plans, err = plansOf(f, nil)
+	}
+	if err != nil {
+		n.a.mention(fmt.Errorf("the configuration was not taken over, and the one before stays: %w", err))
+		return
+	}
+	before, err := plansOf(n.config(), nil)
+	if err != nil {
+		before = nil
+	}
+	n.mu.Lock()
+	old := n.f
+	n.f = f
+	n.mu.Unlock()
+	n.server.Change(plans, f.Zone())
+	changes := changed(before, plans)
+	if old.Zone().String() != f.Zone().String() {
+		changes = append(changes, "the zone is "+f.Zone().String())
+	}
+	if old.Schedule != f.Schedule && (old.Schedule.Listen != f.Schedule.Listen || old.Schedule.AtOnce != f.Schedule.AtOnce) {
+		changes = append(changes, "listen and at_once count from the next start")
+	}
+	if len(changes) == 0 {
+		changes = []string{"no phrase changed"}
+	}
+	n.a.say("read the configuration again: %s; next: %s", strings.Join(changes, "; "), n.next())
+}
+
+// changed says what is due otherwise than before.
+func changed(before, after []schedule.Plan) (list []string) {
+	words := func(p schedule.Plan) string {
+		var texts []string
+		for _, w := range p.When {
+			texts = append(texts, w.String())
+		}
+		return strings.Join(texts, ", ")
+	}
+	same := func(p schedule.Plan) func(schedule.Plan) bool {
+		return func(o schedule.Plan) bool { return o.Job == p.Job && o.What == p.What }
+	}
+	for _, p := range after {
+		at := slices.IndexFunc(before, same(p))
+		if at < 0 || words(before[at]) != words(p) {
+			list = append(list, fmt.Sprintf("the %s of %s is now due %s", p.What, p.Job, words(p)))
+		}
+	}
+	for _, p := range before {
+		if !slices.ContainsFunc(after, same(p)) {
+			list = append(list, fmt.Sprintf("the %s of %s is due no more", p.What, p.Job))
+		}
+	}
+	return list
+}
+
+// Between two looks for what is stale; longer where a keep must be mounted for it.
+const (
+	checkEvery        = 5 * time.Minute
+	checkMountedEvery = time.Hour
+)
+
+// each is called at least once a minute: it tells people what is to be told.
+func (n *night) each() {
+	n.mu.Lock()
+	n.looked = time.Now()
+	f := n.f
+	n.mu.Unlock()
+	if len(f.Tell) == 0 || !n.rounds.CompareAndSwap(false, true) {
+		return
+	}
+	go func() {
+		defer n.rounds.Store(false)
+		if err := n.round(f); err != nil && n.a.ctx.Err() == nil {
+			n.a.tell(fmt.Sprintf("%s\n", phrase.Clean("people could not be told: "+err.Error())))
+		}
+	}()
+}
+
+// round tells what is stale, the summaries that are due, and what could not be sent.
+func (n *night) round(f *config.File) (err error) {
+	b := n.aside()
+	defer func() { err = errors.Join(append(b.leave(), err)...) }()
+	t, err := b.teller(f)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	every := checkEvery
+	for _, k := range f.Keep {
+		if len(k.Before) > 0 {
+			every = checkMountedEvery
+		}
+	}
+	if now.Sub(n.checked) >= every {
+		n.checked = now
+		if err := b.tellStates(f, t); err != nil {
+			return err
+		}
+	}
+	if err := b.summaries(f, t, now); err != nil {
+		return err
+	}
+	return errors.Join(t.Send(b.ctx)...)
+}
+
+// aside is an app that works beside this one, and shows nothing.
+func (n *night) aside() *app {
+	return &app{screen: screen{stdout: io.Discard, stderr: io.Discard}, ctx: n.a.ctx, configPath: n.path, quiet: true, serving: true}
+}
+
+// listen serves the address that the configuration names. The returned function ends that.
+func (n *night) listen() (func(), error) {
+	at := n.f.Schedule.Listen
+	if at == "" {
+		return func() {}, nil
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return nil, fault.New("listen-failed", err, "cannot listen on %s", at).Advise("see what else listens there, or choose another port")
+	}
+	if host, _, err := net.SplitHostPort(at); err == nil && !isLoopback(host) {
+		n.a.warn("listen-open", "%s can be reached from other machines, without encryption", at)
+	}
+	server := n.desk().Server()
+	go func() {
+		if err := server.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) {
+			n.a.warn("listen-failed", "the address %s is served no more: %v", at, err)
+		}
+	}()
+	n.a.say("listening on http://%s (/health, /metrics, /run/JOB)", l.Addr())
+	return func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := server.Shutdown(ctx); err != nil {
+			n.a.warn("listen-failed", "%v", err)
+		}
+	}, nil
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// desk is what the address is about.
+func (n *night) desk() web.Desk {
+	return web.Desk{
+		Token: func() string { return n.config().Schedule.Token },
+		Call: func(of string) web.Answer {
+			if _, ok := n.config().Job[of]; !ok {
+				return web.Unknown
+			}
+			if !n.server.Call(n.a.ctx, of, schedule.Full) {
+				return web.Busy
+			}
+			return web.Taken
+		},
+		Healthy: func() (bool, any) {
+			well := n.alive()
+			doing := []string{}
+			for _, d := range n.server.UnderWay() {
+				doing = append(doing, d.Job+": "+string(d.What))
+			}
+			slices.Sort(doing)
+			return well, map[string]any{"well": well, "under_way": doing, "next": n.next()}
+		},
+		Metrics: web.Collector{Read: n.measure},
+		Refused: func(from string) { n.a.warn("call-refused", "a call from %s had no token or a wrong one", from) },
+	}
+}
+
+// measured is for how long a reading is given again: it reads whole keeps.
+const measured = 20 * time.Second
+
+// measure reads how everything stands.
+func (n *night) measure() (web.Reading, error) {
+	n.read.Lock()
+	defer n.read.Unlock()
+	if time.Since(n.readAt) < measured {
+		n.reading.UnderWay = len(n.server.UnderWay())
+		return n.reading, nil
+	}
+	b := n.aside()
+	r, err := b.reading(n.config())
+	err = errors.Join(append(b.leave(), err)...)
+	if err != nil {
+		return web.Reading{}, err
+	}
+	r.UnderWay = len(n.server.UnderWay())
+	n.reading, n.readAt = r, time.Now()
+	return r, nil
+}
+
+// reading measures how everything stands.
+func (a *app) reading(f *config.File) (r web.Reading, err error) {
+	lines, err := a.statusLines(nil)
+	if err != nil {
+		return r, err
+	}
+	for _, l := range lines {
+		s := web.Sample{Job: l.Job, Database: l.Database, State: string(l.State), Next: l.Next}
+		if d := l.Last; d != nil {
+			s.Moment, s.Took, s.Bytes = d.Manifest.Moment, d.Manifest.Finished.Sub(d.Manifest.Started), d.Manifest.StoredBytes
+			s.Rows = d.Manifest.Rows()
+			if p := d.LastProof(); p != nil && p.Proven {
+				s.Proven = p.At
+			}
+		}
+		r.Databases = append(r.Databases, s)
+	}
+	for _, name := range f.Keeps() {
+		k, err := a.jobs(f).OpenKeep(a.ctx, name)
+		if err != nil {
+			return r, err
+		}
+		if room, err := k.Room(a.ctx); err == nil && room.Known {
+			r.Rooms = append(r.Rooms, web.Room{Keep: name, Free: room.Free, Floor: room.Floor})
+		}
+	}
+	j := a.openJournal(f)
+	if j == nil {
+		return r, nil
+	}
+	counts, err := j.Counts(a.ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, c := range counts {
+		r.Runs = append(r.Runs, web.Ended{Job: c.Job, Command: c.Command, Result: string(c.Result), N: c.N})
+	}
+	unsent, err := j.Messages(a.ctx)
+	r.Unsent = len(unsent)
+	return r, err
+}
+
+// lastRuns tells when things were done last, by the journal, and else by what the keeps hold.
+func (a *app) lastRuns(f *config.File, plans []schedule.Plan) (schedule.Last, error) {
+	held, err := a.lastOf(f, plans)
+	if err != nil {
+		return nil, err
+	}
+	j := a.openJournal(f)
+	done := map[string]time.Time{}
+	for _, p := range plans {
+		at := held(p.Job, p.What)
+		if j != nil {
+			r, err := j.Last(a.ctx, p.Job, p.What.Command(), ended...)
+			if err != nil {
+				return nil, err
+			}
+			if r != nil && r.Started.After(at) {
+				at = r.Started
+			}
+		}
+		done[p.Job+"/"+string(p.What)] = at
+	}
+	return func(of string, what schedule.What) time.Time { return done[of+"/"+string(what)] }, nil
+}
+
+// ended are the results of runs that were really made.
+var ended = []journal.Result{journal.Running, journal.Good, journal.Warned, journal.Failed, journal.Stopped, journal.Killed}

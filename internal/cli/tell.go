@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grainkeep/internal/chain"
+	"grainkeep/internal/config"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
+	"grainkeep/internal/journal"
+	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
+	"grainkeep/internal/status"
+	"grainkeep/internal/tell"
+)
+
+func (a *app) tellCommand() *cobra.Command {
+	var test, summary bool
+	cmd := explain(&cobra.Command{
+		Use: "tell [NAME]…", Short: "Tell people what is stale; send a test, or the morning's summary",
+		Args: args(0, -1, ""),
+		RunE: func(_ *cobra.Command, names []string) error { return a.tellPeople(names, test, summary) },
+	}, usage{`Tells those whom the configuration names of what has become stale and of what is well
+again, and sends what could not be sent before. With --test it sends each of them a test, with
+--summary how every database stands. Failures, warnings and successes are told by the runs themselves.`,
+		[2]string{"grainkeep tell --test office", "grainkeep tell --summary"}})
+	cmd.Flags().BoolVar(&test, "test", false, "send a test")
+	cmd.Flags().BoolVar(&summary, "summary", false, "send how every database stands")
+	return cmd
+}
+
+// teller gives who tells people; an error where nobody is to be told.
+func (a *app) teller(f *config.File) (*tell.Teller, error) {
+	j, err := a.needJournal(f)
+	if err != nil {
+		return nil, err
+	}
+	t, err := job.Of(f).Teller(j)
+	if err == nil && t == nil {
+		err = fault.Wrong("tell-nobody", "the configuration names nobody to tell").
+			Advise("add a section [tell.NAME]: by = \"mail\", \"webhook\" or \"syslog\"; see docs/configuration.md")
+	}
+	return t, err
+}
+
+func (a *app) tellPeople(names []string, test, summary bool) error {
+	f, err := a.needConfig()
+	if err != nil {
+		return err
+	}
+	t, err := a.teller(f)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if _, ok := f.Tell[n]; !ok {
+			return fault.Wrong("tell-unknown", "there is no %q to tell", n).Advise("there are: %s", strings.Join(f.Tells(), ", "))
+		}
+	}
+	switch {
+	case test:
+		err = t.Post(a.ctx, tell.Message{Kind: tell.Test, At: time.Now(), Title: "a test",
+			Lines: []string{"This is a test. It arrived, so the way works."}}, names...)
+	case summary:
+		err = a.postSummary(f, t, names)
+	default:
+		err = a.tellStates(f, t)
+	}
+	if err != nil {
+		return err
+	}
+	return a.send(t, names)
+}
+
+// send sends what waits, and says of each channel that was asked for what became of it.
+func (a *app) send(t *tell.Teller, names []string) error {
+	failed := t.Send(a.ctx)
+	for _, err := range failed {
+		a.mention(err)
+	}
+	if len(failed) == 0 {
+		for _, c := range t.Channels {
+			if len(names) == 0 || strings.Contains(" "+strings.Join(names, " ")+" ", " "+c.Name+" ") {
+				a.say("%s: told, as far as there was something to tell", c.Name)
+			}
+		}
+	}
+	return a.emit(map[string]any{"failed": len(failed)})
+}
+
+// tellStates tells of what is stale and of what is well again.
+func (a *app) tellStates(f *config.File, t *tell.Teller) error {
+	lines, err := a.statusLines(nil)
+	if err != nil {
+		return err
+	}
+	return t.States(a.ctx, statesOf(lines))
+}
+
+func statesOf(lines []status.Line) (list []tell.State) {
+	for _, l := range lines {
+		list = append(list, tell.State{Job: l.Job, Name: l.Database, Word: string(l.State), Why: l.Why, Stale: l.State.Stale()})
+	}
+	return list
+}
+
+// postSummary tells how every database stands, and what failed since yesterday.
+func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error {
+	lines, err := a.statusLines(nil)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	m := tell.Message{Kind: tell.Summary, At: now, Table: &tell.Table{Header: []string{"Database", "Last dump", "Size", "Restore", "State"}}}
+	stale := 0
+	for _, l := range lines {
+		row := []string{phrase.Clean(strings.TrimSuffix(l.Job+"/"+l.Database, "/")), "–", "–", "–", string(l.State)}
+		if d := l.Last; d != nil {
+			row[1] = phrase.Local(d.Manifest.Moment, chain.Zone(d)) + " (" + phrase.Ago(now.Sub(d.Manifest.Moment)) + ")"
+			row[2], row[3] = phrase.Bytes(d.Manifest.StoredBytes), string(d.State())
+		}
+		m.Table.Rows = append(m.Table.Rows, row)
+		if l.State.Stale() {
+			stale++
+			m.Lines = append(m.Lines, phrase.Clean(row[0]+": "+l.Why))
+		}
+	}
+	m.Title = phrase.Plural(int64(len(lines)), "database") + ", all good"
+	if stale > 0 {
+		m.Title = phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs", false: " need"}[stale == 1] + " a look, of " +
+			phrase.Count(int64(len(lines)))
+	}
+	failed, err := t.Journal.Runs(a.ctx, journal.Filter{Since: now.AddDate(0, 0, -1), Results: []journal.Result{journal.Failed,
+		journal.Killed, journal.Stopped}, Most: 20})
+	if err != nil {
+		return err
+	}
+	for _, r := range failed {
+		m.Lines = append(m.Lines, phrase.Clean(phrase.Local(r.Started, f.Zone())+": "+strings.TrimSpace(r.Command+" "+r.Job)+" "+
+			string(r.Result)+": "+r.Reason))
+	}
+	return t.Post(a.ctx, m, names...)
+}
+
+// summaries sends the summaries that are due since the last, as the configuration says.
+func (a *app) summaries(f *config.File, t *tell.Teller, now time.Time) error {
+	for _, name := range f.Tells() {
+		when, err := config.Schedules(f.Tell[name].Summary)
+		if err != nil || len(when) == 0 {
+			continue // it was checked when it was read
+		}
+		key := "summary " + name
+		was, err := t.Journal.Note(a.ctx, key, "")
+		if err != nil {
+			return err
+		}
+		last, err := time.Parse(time.RFC3339, was)
+		if err != nil {
+			last = now // the first time: from now on
+		}
+		due, _ := schedule.NewAgenda([]schedule.Plan{{When: when, CatchUp: schedule.DefaultCatchUp}}, f.Zone(),
+			func(string, schedule.What) time.Time { return last }, now).Due(now)
+		if len(due) > 0 {
+			if err := a.postSummary(f, t, []string{name}); err != nil {
+				return err
+			}
+		}
+		if len(due) > 0 || was == "" {
+			if _, err := t.Journal.Note(a.ctx, key, now.UTC().Format(time.RFC3339)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tellRun tells of a run that has ended, and sends what waits. No work depends on it.
+func (a *app) tellRun(f *config.File, j *journal.Journal, id string) {
+	t, err := job.Of(f).Teller(j)
+	if t == nil {
+		if err != nil {
+			a.warn("not-told", "%v", err)
+		}
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(a.ctx), 2*time.Minute)
+	defer cancel()
+	runs, err := j.Runs(ctx, journal.Filter{ID: id})
+	for _, r := range runs {
+		if err == nil {
+			err = t.Run(ctx, r)
+		}
+	}
+	if err != nil {
+		a.warn("not-told", "nobody was told of this run: %v", err)
+		return
+	}
+	for _, e := range t.Send(ctx) {
+		a.warn("not-told", "%v; it is tried again", e)
+	}
+}

@@ -26,7 +26,7 @@ type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
 	adopt, zero                           bool
-	wait                                  string
+	wait, note                            string
 }
 
 func (a *app) dumpCommand() *cobra.Command {
@@ -53,6 +53,7 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	values(cmd, "compression", "zstd", "gzip", "none")
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	values(cmd, "print", "path", "id")
+	f.StringVar(&d.note, "note", "", "a `NOTE` about these dumps, shown with them: before the move")
 	f.StringVar(&d.wait, "wait", "", "wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
@@ -211,7 +212,7 @@ func (a *app) dumpTask(f *config.File, t *dumpTask, d dumpFlags, out *jsonDump) 
 		if err != nil {
 			return err
 		}
-		j.Run, j.Tool, j.Only = run, tool, t.only
+		j.Run, j.Tool, j.Only, j.Note = run, tool, t.only, d.note
 		if a.run != nil {
 			a.run.At(a.ctx, j.Keep.ID, j.Keep.Where())
 		}

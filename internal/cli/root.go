@@ -172,7 +172,7 @@ an age (2 days).`,
 		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()}, {groupPrepare, a.scheduleCommand()},
 		{groupWork, a.dumpCommand()}, {groupWork, a.statusCommand()}, {groupWork, a.historyCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
-		{groupWork, a.tellCommand()}, {groupWork, a.thinCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
+		{groupWork, a.tellCommand()}, {groupWork, a.thinCommand()}, {groupWork, a.forecastCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group

@@ -69,6 +69,9 @@ func (a *app) show(d *keep.Dump, all bool) {
 	line("id", "%s", d.ID)
 	line("path", "%s", d.Path())
 	line("kind", "%s", m.KindWord())
+	if m.Note != "" {
+		line("note", "%s", m.Note)
+	}
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
 	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"strings"
 	"time"
 
@@ -8,6 +9,8 @@ import (
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
@@ -16,16 +19,17 @@ import (
 )
 
 func (a *app) statusCommand() *cobra.Command {
-	var probe bool
+	var probe, offline bool
 	cmd := explain(&cobra.Command{
 		Use: "status [JOB]", Short: "Show how each database stands: last dump, proof, what is late",
 		Args:              args(0, 1, ""),
-		RunE:              func(_ *cobra.Command, names []string) error { return a.status(names, probe) },
+		RunE:              func(_ *cobra.Command, names []string) error { return a.status(names, probe, offline) },
 		ValidArgsFunction: a.jobNames(),
 	}, usage{`Shows a line for each database of the jobs: its newest dump, the newest proof, when it
 is due next, and how it stands in a word. The exit code is 4 when somebody should look.
 --probe prints one line for a monitoring system, with its exit codes: 0 good, 1 look
 at it soon, 2 look now, 3 could not be told.`, [2]string{"grainkeep status", "grainkeep status nightly --probe"}})
+	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the servers which databases no job takes")
 	cmd.Flags().BoolVar(&probe, "probe", false, "one line, codes 0 to 3, and performance data, for a monitoring system")
 	return cmd
 }
@@ -34,9 +38,12 @@ at it soon, 2 look now, 3 could not be told.`, [2]string{"grainkeep status", "gr
 const defaultGrace = time.Hour
 
 // statusJob is a job as its status is asked for.
-func statusJob(f *config.File, name string) (j status.Job, err error) {
+func (a *app) statusJob(f *config.File, name string, room keep.Room) (j status.Job, err error) {
 	c := f.Job[name]
-	j = status.Job{Name: name, Grace: defaultGrace, Zone: f.Zone()}
+	j = status.Job{Name: name, Grace: defaultGrace, Zone: f.Zone(), Room: room}
+	if err := a.journaled(f, c, &j); err != nil {
+		return j, err
+	}
 	for _, d := range c.Databases {
 		if !phrase.HasPattern(d) {
 			j.Databases = append(j.Databases, d)
@@ -56,6 +63,30 @@ func statusJob(f *config.File, name string) (j status.Job, err error) {
 	return j, err
 }
 
+// journaled adds what the journal knows of a job.
+func (a *app) journaled(f *config.File, c config.Job, j *status.Job) (err error) {
+	if c.ReadBack != "" || c.Verify != nil {
+		j.ReadWithin = defaultReadBack
+		if c.ReadBack != "" {
+			if j.ReadWithin, err = phrase.ParseAge(c.ReadBack); err != nil {
+				return err
+			}
+		}
+	}
+	known := a.openJournal(f)
+	if known == nil {
+		return nil
+	}
+	if a.readBack == nil {
+		if a.readBack, err = known.ReadBack(a.ctx); err != nil {
+			return err
+		}
+	}
+	j.Read = a.readBack
+	j.LastRun, err = known.Last(a.ctx, j.Name, "dump", ended...)
+	return err
+}
+
 // statusLines are the lines of some jobs, or of all.
 func (a *app) statusLines(names []string) ([]status.Line, error) {
 	f, err := a.needConfig()
@@ -70,6 +101,7 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 		jobs = names
 	}
 	held := map[string][]*keep.Dump{}
+	rooms := map[string]keep.Room{}
 	var lines []status.Line
 	for _, name := range jobs {
 		of := f.Job[name].Keep
@@ -84,8 +116,11 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 			if err := a.audit(k, held[of]); err != nil {
 				return nil, err
 			}
+			if rooms[of], err = k.Room(a.ctx); err != nil {
+				return nil, err
+			}
 		}
-		j, err := statusJob(f, name)
+		j, err := a.statusJob(f, name, rooms[of])
 		if err != nil {
 			return nil, err
 		}
@@ -104,10 +139,13 @@ type jsonStatus struct {
 	Seconds  float64 `json:"took_seconds,omitempty"`
 	Bytes    int64   `json:"bytes,omitempty"`
 	Proof    string  `json:"proof,omitempty"`
+	Proven   string  `json:"proven,omitempty"`
+	Unread   string  `json:"unread_since,omitempty"`
+	Kind     string  `json:"kind,omitempty"`
 	Next     string  `json:"next,omitempty"`
 }
 
-func (a *app) status(names []string, probe bool) error {
+func (a *app) status(names []string, probe, offline bool) error {
 	lines, err := a.statusLines(names)
 	if probe {
 		return a.probe(lines, err)
@@ -115,7 +153,7 @@ func (a *app) status(names []string, probe bool) error {
 	if err != nil {
 		return err
 	}
-	t := a.newTable([]string{"Database", "Last dump", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"}, "Took", "Size", "Ratio")
+	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"}, "Took", "Size", "Ratio")
 	list := []jsonStatus{}
 	now, stale := time.Now(), 0
 	for _, l := range lines {
@@ -131,7 +169,8 @@ func (a *app) status(names []string, probe bool) error {
 			took := m.Finished.Sub(m.Started)
 			t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
 				phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
-					string(d.State())), next, word)
+					provenIn(l, now)), next, word)
+			x.Proven, x.Unread, x.Kind = stamp(l.Proven), stamp(l.Unread), m.KindWord()
 			x.ID, x.Moment, x.Seconds = d.ID, m.Moment.Format(time.RFC3339Nano), took.Seconds()
 			x.Bytes, x.Proof = m.StoredBytes, string(d.State())
 		} else {
@@ -149,12 +188,99 @@ func (a *app) status(names []string, probe bool) error {
 			a.say("%s: %s", strings.TrimSuffix(l.Job+"/"+l.Database, "/"), l.Why)
 		}
 	}
+	a.oldestUnread(lines, now)
+	if err := a.remind(names, offline); err != nil {
+		return err
+	}
 	if stale > 0 {
 		say := phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs", false: " need"}[stale == 1]
 		return fault.New("stale", nil, "%s a look", say).Exit(fault.Stale).
 			Advise("'grainkeep dump JOB' takes a dump now, 'grainkeep drill JOB' proves one")
 	}
 	return nil
+}
+
+// provenIn says whether a database's newest dump is proven, or else when one before it was.
+func provenIn(l status.Line, now time.Time) string {
+	state := string(l.Last.State())
+	if l.Last.State() == keep.Unproven && !l.Proven.IsZero() {
+		return "one " + phrase.Ago(now.Sub(l.Proven))
+	}
+	return state
+}
+
+// oldestUnread names the dump that was not read back for longest.
+func (a *app) oldestUnread(lines []status.Line, now time.Time) {
+	var oldest *status.Line
+	for i, l := range lines {
+		if !l.Unread.IsZero() && (oldest == nil || l.Unread.Before(oldest.Unread)) {
+			oldest = &lines[i]
+		}
+	}
+	if oldest != nil && now.Sub(oldest.Unread) > 24*time.Hour {
+		a.say("The dump that is unread for longest is one of %s: it was last read %s.", oldest.Job+"/"+oldest.Database,
+			phrase.Ago(now.Sub(oldest.Unread)))
+	}
+}
+
+// remind tells of databases that no job takes, of those that restores moved aside, and of messages that wait.
+func (a *app) remind(names []string, offline bool) error {
+	f, err := a.needConfig()
+	if err != nil {
+		return err
+	}
+	if j := a.openJournal(f); j != nil {
+		waiting, err := j.Messages(a.ctx)
+		if err != nil {
+			return err
+		}
+		if n := len(waiting); n > 0 {
+			a.warn("not-told", "%s could not be sent, the first %s: %s; 'grainkeep tell' tries again", phrase.Plural(int64(n), "message"),
+				phrase.Ago(time.Since(waiting[0].Made)), orDash(waiting[0].Reason))
+		}
+	}
+	if offline || len(names) > 0 {
+		return nil
+	}
+	bySource := map[string][]dump.Choice{}
+	for _, name := range f.Jobs() {
+		j := f.Job[name]
+		bySource[j.Source] = append(bySource[j.Source], dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except})
+	}
+	for _, name := range f.Sources() {
+		if choices := bySource[name]; len(choices) > 0 {
+			a.untaken(f, name, choices)
+		}
+	}
+	return nil
+}
+
+// askFor is how long a server may take to say which databases it has.
+const askFor = 10 * time.Second
+
+func (a *app) untaken(f *config.File, name string, choices []dump.Choice) {
+	ctx, cancel := context.WithTimeout(a.ctx, askFor)
+	defer cancel()
+	at, err := job.Of(f).Location(name)
+	var there []engine.Database
+	if err == nil {
+		var src engine.Source
+		if src, err = engine.Open(ctx, at); err == nil {
+			there, err = src.Databases(ctx)
+			src.Close()
+		}
+	}
+	if err != nil {
+		a.warn("source-unasked", "%s could not be asked which databases it has: %v", name, err)
+		return
+	}
+	untaken, aside := dump.Untaken(there, choices)
+	if len(untaken) > 0 {
+		a.warn("untaken", "no job takes %s of %s: add it to a job, or leave it out with except", strings.Join(untaken, ", "), name)
+	}
+	if len(aside) > 0 {
+		a.say("Restores moved %s aside on %s: drop what is not needed any more.", strings.Join(aside, ", "), name)
+	}
 }
 
 func lineColour(s status.State) colour {

@@ -78,6 +78,7 @@ type Job struct {
 	CatchUp      string   `toml:"catch_up,omitempty"`  // how late a missed run is still made up for
 	Spread       string   `toml:"spread,omitempty"`    // starts are delayed by up to that
 	ReadBack     string   `toml:"read_back,omitempty"` // each dump is read back once in this time
+	Name         string   `toml:"name,omitempty"`      // of the folders of its dumps
 	Limit        string   `toml:"limit,omitempty"`     // how long a dump may take
 	DrillLimit   string   `toml:"drill_limit,omitempty"`
 	RestoreLimit string   `toml:"restore_limit,omitempty"`

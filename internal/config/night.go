@@ -86,6 +86,9 @@ func (f *File) checkLimits(where string, j Job) error {
 	if _, err := ParseRate(j.Rate); err != nil {
 		return f.wrong(where, "rate: %v", err).Advise("write one such as \"20 MiB/s\", of at least 64 KiB/s")
 	}
+	if _, err := phrase.ParseFolderName(j.Name); err != nil {
+		return f.wrong(where, "name: %v", err)
+	}
 	for _, c := range j.Accept {
 		if !codeWord.MatchString(c) {
 			return f.wrong(where, "accept: %q is no code of a warning", c).Advise("--json shows the code of each; the guide lists them")

@@ -62,7 +62,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
-	return draft.Place(ctx, o.m)
+	return draft.Place(ctx, o.m, r.Folder)
 }
 
 // paced is a guard that also keeps to the job's pace.
@@ -105,6 +105,7 @@ func (o *databaseDump) warn(code, database string, warnings []string) {
 func (r *runner) envelope(database string, snap engine.Snapshot, started time.Time) *manifest.Manifest {
 	m := &manifest.Manifest{
 		Format: manifest.Version, Tool: r.Tool, Keep: r.Keep.ID, Job: r.Name, Database: database, Kind: manifest.Full,
+		Note:   r.Note,
 		Moment: snap.Moment().UTC(), Zone: r.Zone.String(), Started: started,
 		Run: manifest.Run{ID: r.res.Run, Started: r.started},
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,

@@ -37,6 +37,8 @@ type Job struct {
 	Config      []byte      // as it is kept beside the dumps; no secrets
 	Tool        string      // name and version of this program
 
+	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
+	Note    string                               // for the dumps
 	Run     string                               // id of the run; empty: one is made
 	Steps   step.Around                          // around the dumps
 	Accept  []string                             // codes of warnings that are known and accepted

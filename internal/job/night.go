@@ -102,6 +102,9 @@ func (s Set) night(d *dump.Job, name string) (err error) {
 			}
 		}
 	}
+	if d.Folder, err = phrase.ParseFolderName(j.Name); err != nil {
+		return err
+	}
 	d.Tries = j.Tries
 	bound, err := config.ParseRate(j.Rate)
 	if bound > 0 {

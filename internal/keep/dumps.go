@@ -15,6 +15,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/store"
 )
 
@@ -61,12 +62,8 @@ func (d *Dump) When() time.Time {
 	if d.Manifest != nil {
 		return d.Manifest.Moment
 	}
-	m := dumpFolder.FindStringSubmatch(d.dir[strings.LastIndexByte(d.dir, '/')+1:])
-	if m == nil {
-		return time.Time{}
-	}
-	t, err := time.Parse(stampLayout, m[1])
-	if err != nil {
+	t, ok := phrase.FolderTime(d.dir[strings.LastIndexByte(d.dir, '/')+1:])
+	if !ok {
 		return time.Time{}
 	}
 	return t.Add(time.Second - time.Nanosecond)
@@ -144,9 +141,6 @@ func (k *Keep) Dumps(ctx context.Context) ([]*Dump, error) {
 	err := folders("", func(job string) error {
 		return folders(job, func(database string) error {
 			return folders(database, func(dir string) error {
-				if !dumpFolder.MatchString(dir[len(database)+1:]) {
-					return nil
-				}
 				d, err := k.read(ctx, dir)
 				if d != nil {
 					dumps = append(dumps, d)

@@ -13,6 +13,7 @@ import (
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/store"
 )
 
@@ -138,7 +139,7 @@ func place(t *testing.T, k *Keep, run, note string) *Dump {
 	t.Helper()
 	s, err := k.Begin(ctx, run)
 	require.NoError(t, err)
-	d, err := s.Draft("odd/name").Place(ctx, small(k, run, note))
+	d, err := s.Draft("odd/name").Place(ctx, small(k, run, note), phrase.DefaultFolderName)
 	require.NoError(t, err)
 	require.NoError(t, s.Close(ctx))
 	return d
@@ -248,7 +249,7 @@ func TestAKilledRunIsRecorded(t *testing.T) {
 	k, dir := barn(t)
 	s, err := k.Begin(ctx, "dead")
 	require.NoError(t, err)
-	d, err := s.Draft("odd/name").Place(ctx, small(k, "dead", ""))
+	d, err := s.Draft("odd/name").Place(ctx, small(k, "dead", ""), phrase.DefaultFolderName)
 	require.NoError(t, err)
 	planted := place(t, k, "beef", "nobody's")
 	seen, err := k.Dumps(ctx)
@@ -291,7 +292,7 @@ func TestNothingIsPlacedThatIsNotThere(t *testing.T) {
 		m := small(k, "aaaa", "")
 		m.Files, m.StoredBytes = []manifest.File{{Path: "x", Bytes: 4, SHA256: strings.Repeat("ab", 32)}}, 4
 		require.NoError(t, harm(dir), how)
-		_, err = d.Place(ctx, m)
+		_, err = d.Place(ctx, m, phrase.DefaultFolderName)
 		require.Error(t, err, how)
 		if how != "keep" && how != "folder" {
 			require.True(t, fault.HasCode(err, "work-vanished"), "%s: %v", how, err)

@@ -3,11 +3,11 @@ package keep
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"regexp"
+	"net"
 	"strings"
-	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -65,14 +65,16 @@ func TableFolder(schema, name string) string {
 	return s
 }
 
-const stampLayout = "20060102T150405Z"
-
-// DumpFolder is the name of a dump's folder: its moment in UTC and its kind.
-func DumpFolder(moment time.Time, kind string) string {
-	return moment.UTC().Format(stampLayout) + "-" + kind
+// DumpFolder is the name of a dump's folder: by default its moment in UTC and its kind.
+func DumpFolder(m *manifest.Manifest, name phrase.FolderName) string {
+	host, _, err := net.SplitHostPort(m.Source.Where)
+	if err != nil {
+		host = m.Source.Where
+	}
+	s := name.For(phrase.Named{Source: m.Source.Name, Host: host, Database: m.Database, Kind: string(m.Kind), Note: m.Note,
+		Moment: m.Moment}, EscapeName)
+	return s[:min(len(s), maxName)]
 }
-
-var dumpFolder = regexp.MustCompile(`^(\d{8}T\d{6}Z)-(full|differential|incremental)(-\d+)?$`)
 
 // IsJob says whether a folder may be a job's.
 func IsJob(name string) bool { return phrase.IsJob(name) }

@@ -10,6 +10,7 @@ import (
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/store"
 )
 
@@ -112,7 +113,7 @@ const intents = "+placing"
 // Place writes the digests and, last of all, the manifest, and moves the dump to where
 // dumps live. Before that it looks at every file that the manifest names. It never
 // replaces anything.
-func (d *Draft) Place(ctx context.Context, m *manifest.Manifest) (*Dump, error) {
+func (d *Draft) Place(ctx context.Context, m *manifest.Manifest, name phrase.FolderName) (*Dump, error) {
 	data, id, err := m.Encode()
 	if err != nil {
 		return nil, err
@@ -129,7 +130,7 @@ func (d *Draft) Place(ctx context.Context, m *manifest.Manifest) (*Dump, error) 
 	if err := store.WriteNew(ctx, d.s.stage, intents+"/"+id, nil); err != nil {
 		return nil, err
 	}
-	dir, err := d.move(ctx, m)
+	dir, err := d.move(ctx, m, name)
 	if err != nil {
 		return nil, err
 	}
@@ -166,11 +167,11 @@ func lostFiles(k *Keep, err error) error {
 			"dump again", workName)
 }
 
-// move gives the dump its name: its moment and its kind.
-func (d *Draft) move(ctx context.Context, m *manifest.Manifest) (string, error) {
+// move gives the dump its name.
+func (d *Draft) move(ctx context.Context, m *manifest.Manifest, name phrase.FolderName) (string, error) {
 	parent := m.Job + "/" + DatabaseFolder(m.Database)
 	for n := 1; n < 1000; n++ {
-		dir := parent + "/" + DumpFolder(m.Moment, string(m.Kind))
+		dir := parent + "/" + DumpFolder(m, name)
 		if n > 1 {
 			dir += fmt.Sprintf("-%d", n)
 		}

@@ -36,6 +36,8 @@ func (m *Manifest) Check() error {
 		return errors.New("the run's id is none")
 	case !phrase.JobName.MatchString(m.Job):
 		return fmt.Errorf("its job is %.40q", m.Job)
+	case len(m.Note) > maxText:
+		return errors.New("its note is too long")
 	case m.Database == "" || len(m.Database) > maxText:
 		return errors.New("its database has no name")
 	}

@@ -81,6 +81,7 @@ type Manifest struct {
 	Database    string           `json:"database"`
 	Kind        Kind             `json:"kind"`
 	Base        string           `json:"base,omitempty"` // the id of the dump that this one builds on
+	Note        string           `json:"note,omitempty"` // of who took it
 	Moment      time.Time        `json:"moment"`
 	Zone        string           `json:"zone"`
 	Started     time.Time        `json:"started"`

@@ -72,6 +72,17 @@ func Duration(d time.Duration) string {
 	return fmt.Sprintf("%d h %02d m", d/time.Hour, d%time.Hour/time.Minute)
 }
 
+// About writes a length of time in one unit: "15 minutes", "3 hours", "2 days".
+func About(d time.Duration) string {
+	switch {
+	case d < 2*time.Hour:
+		return Plural(int64(d.Minutes()+0.5), "minute")
+	case d < 23*time.Hour:
+		return Plural(int64(d.Hours()+0.5), "hour")
+	}
+	return Plural(int64(d.Hours()/24+0.5), "day")
+}
+
 // Ago writes how long ago something was: "just now", "5 minutes ago", "3 days ago".
 func Ago(d time.Duration) string {
 	count := func(n int, unit string) string {
@@ -177,3 +188,11 @@ func Match(pattern, name string) bool {
 
 // HasPattern says whether a text is a pattern rather than a literal name.
 func HasPattern(s string) bool { return strings.ContainsAny(s, "*?") }
+
+// SignedBytes writes a difference of sizes: "+1.2 MiB", "-3.0 KiB".
+func SignedBytes(n int64) string {
+	if n < 0 {
+		return "-" + Bytes(-n)
+	}
+	return "+" + Bytes(n)
+}

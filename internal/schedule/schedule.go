@@ -2,7 +2,6 @@
 package schedule
 
 import (
-	"fmt"
 	"sort"
 	"time"
 
@@ -103,5 +102,5 @@ func why(what What, last, next time.Time) string {
 	case last.IsZero():
 		return "none yet"
 	}
-	return fmt.Sprintf("%s after the one before", phrase.Span{N: max(1, int(next.Sub(last).Hours()/24+0.5)), Unit: phrase.Day})
+	return phrase.About(next.Sub(last)) + " after the one before"
 }

@@ -9,6 +9,7 @@ import (
 
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
@@ -20,17 +21,19 @@ type State string
 // The states, from good to bad.
 const (
 	Good       State = "good"
-	Shrunk     State = "shrunk"     // its newest dump lost a table, or most rows of one
-	Unproven   State = "unproven"   // a drill was due since its newest proof
-	Late       State = "late"       // one dump was due since its newest, and is overdue
-	Missed     State = "missed"     // several
-	None       State = "none"       // there is no dump of it
-	Failed     State = "failed"     // its newest dump failed its drill
-	Unreadable State = "unreadable" // its newest dump, or what may be it, cannot be read
+	Shrunk     State = "shrunk"      // its newest dump lost a table, or most rows of one
+	Unread     State = "unread"      // a dump of it was not read back for too long
+	Unproven   State = "unproven"    // a drill was due since its newest proof
+	Low        State = "low on room" // the next run will not fit above the keep's floor
+	Late       State = "late"        // one dump was due since its newest, and is overdue
+	Missed     State = "missed"      // several
+	None       State = "none"        // there is no dump of it
+	Failed     State = "failed"      // its newest run failed, or its newest dump failed its drill
+	Unreadable State = "unreadable"  // its newest dump, or what may be it, cannot be read
 )
 
 // order is from good to bad.
-var order = []State{Good, Shrunk, Unproven, Late, Missed, None, Failed, Unreadable}
+var order = []State{Good, Shrunk, Unread, Unproven, Low, Late, Missed, None, Failed, Unreadable}
 
 // Worse says whether a state is worse than another.
 func (s State) Worse(than State) bool { return slices.Index(order, s) > slices.Index(order, than) }
@@ -46,12 +49,19 @@ type Job struct {
 	Drill     []*phrase.Schedule
 	Grace     time.Duration // how late is late
 	Zone      *time.Location
+
+	LastRun    *journal.Run         // the newest run of its dumps; nil: not known
+	Read       map[string]time.Time // when dumps were last read back, by id
+	ReadWithin time.Duration        // each dump is to be read back once in this time; 0: nothing says
+	Room       keep.Room            // of its keep
 }
 
 // Line is how one database of a job stands.
 type Line struct {
 	Job, Database string
 	Last          *keep.Dump // its newest dump that can be read; nil: there is none
+	Proven        time.Time  // when a dump of it was last proven; zero: never
+	Unread        time.Time  // when that dump of it was last read that is unread for longest; zero: there is none
 	Next          time.Time  // when its next dump is due; zero: nothing says
 	State         State
 	Why           string
@@ -82,6 +92,7 @@ func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
 	for _, name := range slices.Compact(names) {
 		l := Line{Job: j.Name, Database: name, Last: newest[name]}
 		l.Next = due(j.Full, now, j.Zone)
+		l.Proven, l.Unread = j.known(name, dumps)
 		l.State, l.Why = j.state(l, dumps, now)
 		lines = append(lines, l)
 	}
@@ -127,16 +138,25 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 	if l.Last.State() == keep.Failed {
 		return Failed, "its newest dump failed its drill"
 	}
+	if why := j.failed(l); why != "" {
+		return Failed, why
+	}
 	if n, first := j.overdue(j.Full, m.Started, now); n == 1 {
 		return Late, "it was due " + phrase.Ago(now.Sub(first))
 	} else if n > 1 {
 		return Missed, fmt.Sprintf("%s were due since the last, the first %s", phrase.Plural(int64(n), "dump"),
 			phrase.Ago(now.Sub(first)))
 	}
+	if j.short(dumps) {
+		return Low, "its keep has " + phrase.Bytes(max(0, j.Room.Left())) + " above its floor, and the last run took more"
+	}
 	if m.Database != engine.ServerWide {
 		if n, first := j.overdue(j.Drill, j.proven(l.Database, dumps), now); n > 0 {
 			return Unproven, "a drill was due " + phrase.Ago(now.Sub(first))
 		}
+	}
+	if since := now.Sub(l.Unread); j.ReadWithin > 0 && !l.Unread.IsZero() && since > j.ReadWithin+j.Grace {
+		return Unread, "a dump of it was last read " + phrase.Ago(since) + ": 'grainkeep verify " + j.Name + " --due' reads it"
 	}
 	for _, w := range m.Warnings {
 		if w.Code == dump.Shrunk {
@@ -144,6 +164,58 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 		}
 	}
 	return Good, ""
+}
+
+// known is when a database was last proven, and when that dump of it was last read that is unread for longest.
+func (j Job) known(database string, dumps []*keep.Dump) (proven, unread time.Time) {
+	for _, d := range dumps {
+		if d.Manifest == nil || d.Manifest.Job != j.Name || d.Manifest.Database != database {
+			continue
+		}
+		if p := d.LastProof(); p != nil && p.Proven && p.At.After(proven) {
+			proven = p.At
+		}
+		if at := LastRead(d, j.Read); unread.IsZero() || at.Before(unread) {
+			unread = at
+		}
+	}
+	return proven, unread
+}
+
+// failed says why the newest run did not dump a database, if it is newer than its newest dump.
+func (j Job) failed(l Line) string {
+	r := j.LastRun
+	if r == nil || r.Result != journal.Failed && r.Result != journal.Killed || !r.Started.After(l.Last.Manifest.Started) {
+		return ""
+	}
+	why := r.Reason
+	for _, p := range r.Parts {
+		if p.Name == l.Database && p.Result == journal.Good {
+			return ""
+		}
+		if p.Name == l.Database {
+			why = p.Reason
+		}
+	}
+	return "its newest run failed: " + why
+}
+
+// short says whether the keep lacks the room for another run like the last.
+func (j Job) short(dumps []*keep.Dump) bool {
+	if !j.Room.Known || j.Room.Floor == 0 {
+		return false
+	}
+	last := map[string]int64{}
+	for _, d := range dumps {
+		if d.Manifest != nil && d.Manifest.Job == j.Name {
+			last[d.Manifest.Database] = d.Manifest.StoredBytes
+		}
+	}
+	var need int64
+	for _, n := range last {
+		need += n
+	}
+	return need > j.Room.Left()
 }
 
 // proven is when a database was last proven, or else first dumped: a drill can be due only since then.

@@ -17,6 +17,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/store"
 	_ "grainkeep/internal/store/folder"
 	"grainkeep/internal/verify"
@@ -43,7 +44,7 @@ func placed(t *testing.T) *keep.Dump {
 		m.Files = append(m.Files, manifest.File{Path: name, Bytes: 6, Raw: 6, SHA256: hex.EncodeToString(sum[:])})
 	}
 	m.StoredBytes, m.RawBytes = 12, 12
-	d, err := draft.Place(ctx, m)
+	d, err := draft.Place(ctx, m, phrase.DefaultFolderName)
 	require.NoError(t, err)
 	require.NoError(t, s.Close(ctx))
 	return d

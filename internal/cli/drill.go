@@ -62,13 +62,13 @@ func (a *app) drill(from, at, to string, names []string) error {
 		list = append(list, found...)
 	}
 	all := list
-	if list = databases(list); len(list) > 0 && len(list) < len(all) {
-		a.say("What belongs to the server itself (+server) cannot be drilled: that would change the server.")
+	if list = drillable(list); len(list) > 0 && len(list) < len(all) {
+		a.say("What belongs to the server itself (+server), and streams without a restore command, cannot be drilled.")
 	}
 	if len(list) == 0 {
 		return fault.Wrong("drill-impossible",
-			"what belongs to the server itself cannot be drilled: that would change the server it is drilled on").
-			Advise("'grainkeep verify' reads its dump back")
+			"this cannot be drilled: what belongs to the server itself would change the server, and a stream needs a command "+
+				"that restores").Advise("'grainkeep verify' reads its dump back")
 	}
 	a.makeGood(f, f != nil && job.Of(f).Low(list[0].Last().Manifest.Job))
 	first := list[0].Last()
@@ -130,7 +130,14 @@ func (a *app) drillAll(f *config.File, list []*chain.Plan, to, run string) (err 
 func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof, error) {
 	d := plan.Last()
 	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
-	on, err := drillPlace(f, d, to)
+	var on engine.Location
+	if d.Manifest.Payload.SQL != nil {
+		var err error
+		if on, err = drillPlace(f, d, to); err != nil {
+			return nil, err
+		}
+	}
+	commands, err := job.Of(f).Stream(d.Manifest.Source.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +157,7 @@ func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof
 	defer unpin()
 	feed, end := a.feed()
 	feed.Accept(job.Of(f).Accepted(d.Manifest.Job)...)
-	p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool}, feed)
+	p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool, Stream: commands}, feed)
 	end()
 	if err != nil {
 		return nil, err
@@ -181,10 +188,11 @@ func drilledPart(d *keep.Dump, p *keep.Proof) journal.Part {
 	return part
 }
 
-// databases leaves out what belongs to the server itself.
-func databases(list []*chain.Plan) []*chain.Plan {
+// drillable leaves out what cannot be drilled: what belongs to the server itself, and streams without a command that
+// restores.
+func drillable(list []*chain.Plan) []*chain.Plan {
 	return slices.DeleteFunc(slices.Clone(list), func(p *chain.Plan) bool {
-		return p.Last().Manifest.Database == engine.ServerWide
+		return !p.Last().Drillable()
 	})
 }
 
@@ -234,11 +242,22 @@ func drillPlace(f *config.File, d *keep.Dump, to string) (engine.Location, error
 		Advise("give the job drill_on, or add --to SOURCE; a scratch database is made there and removed again")
 }
 
+// comparedIn says what a drill found to be as it was dumped.
+func comparedIn(d *keep.Dump, p *keep.Proof) string {
+	switch {
+	case d.Manifest.Payload.Tar != nil:
+		return phrase.Plural(p.Rows, "entry") + " as dumped"
+	case d.Manifest.Payload.Stream != nil:
+		return phrase.Plural(int64(p.Objects), "fact") + " as dumped"
+	}
+	return fmt.Sprintf("%s in %s and %s are as dumped", phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Tables), "table"),
+		phrase.Plural(int64(p.Objects), "object"))
+}
+
 func (a *app) printProof(d *keep.Dump, p *keep.Proof) {
 	took := phrase.Duration(p.Took())
 	if p.Proven {
-		a.say("  restored in %s, read back: %s in %s and %s are as dumped", took, phrase.Plural(p.Rows, "row"),
-			phrase.Plural(int64(p.Tables), "table"), phrase.Plural(int64(p.Objects), "object"))
+		a.say("  restored in %s, read back: %s", took, comparedIn(d, p))
 	}
 	for _, c := range p.Checks {
 		word := "good"

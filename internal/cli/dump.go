@@ -18,6 +18,7 @@ import (
 	"grainkeep/internal/job"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/step"
 )
@@ -339,6 +340,9 @@ func (a *app) sayPlan(e dump.Planned) {
 	if from == "" {
 		from = j.Source.Server + j.Source.Path
 	}
+	if from == "" && len(j.Folders) > 0 {
+		from = "this machine"
+	}
 	var names []string
 	for _, d := range p.Databases {
 		names = append(names, d.Name)
@@ -355,16 +359,40 @@ func (a *app) sayPlan(e dump.Planned) {
 	}
 }
 
-// databasesAnd counts databases; what belongs to the server itself is none.
+// databasesAnd counts databases, and what else is dumped.
 func databasesAnd(names []string) string {
-	rest := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == engine.ServerWide })
-	switch {
-	case len(rest) == len(names):
-		return phrase.Plural(int64(len(rest)), "database")
-	case len(rest) == 0:
-		return "the server itself"
+	var databases, folders, streams int64
+	server := false
+	for _, n := range names {
+		switch {
+		case n == engine.ServerWide:
+			server = true
+		case strings.HasPrefix(n, manifest.FilesStart):
+			folders++
+		case strings.HasPrefix(n, manifest.StreamStart):
+			streams++
+		default:
+			databases++
+		}
 	}
-	return phrase.Plural(int64(len(rest)), "database") + " and the server itself"
+	var parts []string
+	if databases > 0 || len(names) == 0 {
+		parts = append(parts, phrase.Plural(databases, "database"))
+	}
+	if folders > 0 {
+		parts = append(parts, phrase.Plural(folders, "folder"))
+	}
+	if streams > 0 {
+		parts = append(parts, phrase.Plural(streams, "stream"))
+	}
+	if server {
+		parts = append(parts, "the server itself")
+	}
+	last := len(parts) - 1
+	if last == 0 {
+		return parts[0]
+	}
+	return strings.Join(parts[:last], ", ") + " and " + parts[last]
 }
 
 // roomOf tells the room of a keep, where it is known.
@@ -385,8 +413,13 @@ func floorOf(r keep.Room) string {
 
 // why tells which entry of the job takes a database.
 func why(p *dump.Plan, name string) string {
-	if name == engine.ServerWide {
+	switch {
+	case name == engine.ServerWide:
 		return "the server itself: roles, rights"
+	case strings.HasPrefix(name, manifest.FilesStart):
+		return "a companion folder"
+	case strings.HasPrefix(name, manifest.StreamStart):
+		return "a command's stream"
 	}
 	for _, m := range p.Matches {
 		for _, d := range m.Databases {
@@ -418,11 +451,14 @@ func size(n int64) string {
 func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	m := done.Manifest
 	what := phrase.Plural(m.Rows(), "row") + " in " + phrase.Plural(int64(len(m.Tables())), "table")
-	if m.Database == engine.ServerWide {
-		what = objectsOf(m.Payload.SQL.Objects)
+	if m.Database == engine.ServerWide || m.Payload.SQL == nil {
+		what = holds(m)
 	}
-	a.say("  %s: %s, %s stored (%s of text), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes),
-		phrase.Bytes(m.RawBytes),
+	of := "of text"
+	if m.Payload.SQL == nil {
+		of = "unpacked"
+	}
+	a.say("  %s: %s, %s stored (%s %s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), of,
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
 	result := done.Path()
 	if d.printWhat == "id" {

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
-	"grainkeep/internal/engine"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -104,7 +104,7 @@ func totals(dumps []*keep.Dump, shown int) string {
 	names := map[string]bool{}
 	for _, d := range dumps {
 		bytes += d.Manifest.StoredBytes
-		if d.Manifest.Database != engine.ServerWide {
+		if manifest.Plain(d.Manifest.Database) {
 			names[d.Name()] = true
 		}
 		if d.State() == keep.Proven {
@@ -141,6 +141,17 @@ func jsonListedOf(d *keep.Dump) jsonListed {
 		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: string(d.State())}
 }
 
+// rowsOf counts the rows of a dump, or the entries of a folder.
+func rowsOf(m *manifest.Manifest) string {
+	switch {
+	case m.Payload.Tar != nil:
+		return phrase.Count(m.Payload.Tar.Entries)
+	case m.Payload.Stream != nil:
+		return "–"
+	}
+	return phrase.Count(m.Rows())
+}
+
 func (a *app) listTable(dumps []*keep.Dump) block {
 	t := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, "Rows", "Size")
 	last := ""
@@ -153,7 +164,7 @@ func (a *app) listTable(dumps []*keep.Dump) block {
 			last = name
 		}
 		t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)), m.KindWord(),
-			phrase.Count(m.Rows()), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
+			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
 				string(d.State())), d.Short())
 	}
 	return t.render()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -97,12 +98,27 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if err != nil {
 		return err
 	}
+	var beside []*chain.Plan
 	if len(found) > 1 { // a whole run: the server's own only when it is named
-		found = databases(found)
+		found = slices.DeleteFunc(found, func(p *chain.Plan) bool { return p.Last().Manifest.Database == engine.ServerWide })
+	}
+	for _, p := range found {
+		if p.Last().Manifest.Payload.SQL == nil {
+			beside = append(beside, p)
+		}
+	}
+	found = slices.DeleteFunc(found, func(p *chain.Plan) bool { return p.Last().Manifest.Payload.SQL == nil })
+	if len(beside) > 0 {
+		return a.restoreWithBeside(f, found, beside, r)
 	}
 	if len(found) > 1 && (r.as != "" || r.into != "" || len(r.only) > 0) {
 		return ambiguous(found, name)
 	}
+	return a.restoreDatabases(f, found, r)
+}
+
+// restoreDatabases restores databases, or says what would be done.
+func (a *app) restoreDatabases(f *config.File, found []*chain.Plan, r restoreFlags) error {
 	var tasks []restore.Task
 	for _, p := range found {
 		t, err := a.restoreTask(f, p, r)

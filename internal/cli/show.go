@@ -73,7 +73,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 		line("note", "%s", m.Note)
 	}
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
-	line("from", "%s %s, %s", m.Source.Product, m.Source.Version, m.Source.Where)
+	line("from", "%s, %s", strings.TrimSpace(m.Source.Product+" "+m.Source.Version), m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
 	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes,
@@ -81,7 +81,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	if len(m.Facts()) > 0 {
 		line("database", "%s", facts(m.Facts()))
 	}
-	line("holds", "%s", objectsOf(m.Payload.SQL.Objects))
+	line("holds", "%s", holds(m))
 	for _, w := range m.Warnings {
 		line("warning", "%s", w.Text)
 	}
@@ -98,7 +98,10 @@ func (a *app) show(d *keep.Dump, all bool) {
 		}
 	}
 	a.holdLine(d, line)
-	if len(m.Payload.SQL.LeftOut) > 0 {
+	if t := m.Payload.Tar; t != nil && len(t.Skipped) > 0 {
+		line("left out", "sockets and devices: %s", strings.Join(t.Skipped, ", "))
+	}
+	if m.Payload.SQL != nil && len(m.Payload.SQL.LeftOut) > 0 {
 		line("left out", "by the job: %s", strings.Join(m.Payload.SQL.LeftOut, ", "))
 	}
 	for _, t := range m.Tables() {
@@ -111,6 +114,25 @@ func (a *app) show(d *keep.Dump, all bool) {
 	}
 	a.print("%s\n\n", head.render())
 	a.showTables(m, all)
+}
+
+// holds says what a dump holds.
+func holds(m *manifest.Manifest) string {
+	switch p := m.Payload; {
+	case p.Tar != nil:
+		text := objectsOf(p.Tar.Kinds) + ", " + phrase.Bytes(p.Tar.Bytes) + " of content"
+		if len(p.Tar.Only) > 0 {
+			text += "; only " + strings.Join(p.Tar.Only, ", ")
+		}
+		if len(p.Tar.Except) > 0 {
+			text += "; without " + strings.Join(p.Tar.Except, ", ")
+		}
+		return text
+	case p.Stream != nil:
+		return phrase.Bytes(p.Stream.Bytes) + " that a command wrote" + map[bool]string{true: ", and " + phrase.Plural(int64(len(p.Stream.Facts)),
+			"fact")}[len(p.Stream.Facts) > 0]
+	}
+	return objectsOf(m.Payload.SQL.Objects)
 }
 
 // holdLine tells of a hold.
@@ -224,6 +246,9 @@ func proofLine(d *keep.Dump) string {
 	if p == nil && d.Manifest.Database == engine.ServerWide {
 		return "cannot be drilled: a drill would change the server that it is made on"
 	}
+	if p == nil && !d.Drillable() {
+		return "cannot be drilled: its source names no command that restores"
+	}
 	if p == nil {
 		return "unproven: no drill has tested it yet"
 	}
@@ -232,7 +257,7 @@ func proofLine(d *keep.Dump) string {
 		return "failed its drill of " + when + " on " + p.On
 	}
 	return fmt.Sprintf("proven %s on %s (%s %s): restored in %s, %s and %s compared", when, p.On, p.Product, p.Version,
-		phrase.Duration(time.Duration(p.Seconds*float64(time.Second))), phrase.Plural(p.Rows, "row"),
+		phrase.Duration(p.Took()), phrase.Plural(p.Rows, map[bool]string{true: "row", false: "entry"}[d.Manifest.Payload.Tar == nil]),
 		phrase.Plural(int64(p.Objects), "object"))
 }
 

@@ -6,6 +6,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/step"
+	"grainkeep/internal/stream"
 )
 
 // Step is a command around the work.
@@ -49,4 +50,54 @@ func age(text string, otherwise time.Duration) (time.Duration, error) {
 		return otherwise, nil
 	}
 	return phrase.ParseAge(text)
+}
+
+// Command is the engine of a source that is dumped by commands of one's own.
+const Command = "command"
+
+func (f *File) checkCommand(where string, s Source) error {
+	switch {
+	case len(s.Dump) == 0:
+		return f.wrong(where, "the key dump is missing").
+			Advise(`write the command that writes a dump to its standard output: dump = ["/usr/local/bin/…"]`)
+	case s.Server+s.TLS+s.CA+s.Path+s.Secret != "":
+		return f.wrong(where, "a source of the engine \"command\" has only the keys dump, restore, check, folder, user and limit")
+	}
+	return f.checkAges(where, map[string]string{"limit": s.Limit})
+}
+
+// Stream gives the commands of a source.
+func (f *File) Stream(name string) (*stream.Source, error) {
+	s := f.Source[name]
+	limit, err := age(s.Limit, stream.DefaultLimit)
+	if err != nil {
+		return nil, err
+	}
+	command := func(words []string) *step.Step {
+		if len(words) == 0 {
+			return nil
+		}
+		one := &step.Step{Words: words, User: s.User, Limit: limit}
+		if s.In != "" {
+			one.Folder = f.Absolute(s.In)
+		}
+		return one
+	}
+	return &stream.Source{Name: name, Dump: *command(s.Dump), Restore: command(s.Restore), Check: command(s.Check)}, nil
+}
+
+func (f *File) checkFiles(where string, list []Files) error {
+	seen := map[string]bool{}
+	for _, c := range list {
+		switch {
+		case !phrase.JobName.MatchString(c.Name):
+			return f.wrong(where, "files: a folder cannot be named %q", c.Name).Advise("use small letters, digits, - and _")
+		case seen[c.Name]:
+			return f.wrong(where, "files: two folders are named %q", c.Name)
+		case c.Folder == "":
+			return f.wrong(where, "files: the key folder is missing")
+		}
+		seen[c.Name] = true
+	}
+	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -34,14 +35,19 @@ type File struct {
 
 // Source is a database server, or SQLite files.
 type Source struct {
-	Engine string   `toml:"engine"`
-	Server string   `toml:"server,omitempty"`
-	User   string   `toml:"user,omitempty"`
-	Secret string   `toml:"secret,omitempty"`
-	TLS    string   `toml:"tls,omitempty"`
-	CA     string   `toml:"ca,omitempty"`
-	Path   string   `toml:"path,omitempty"`
-	Accept []string `toml:"accept,omitempty"`
+	Engine  string   `toml:"engine"`
+	Server  string   `toml:"server,omitempty"`
+	User    string   `toml:"user,omitempty"`
+	Secret  string   `toml:"secret,omitempty"`
+	TLS     string   `toml:"tls,omitempty"`
+	CA      string   `toml:"ca,omitempty"`
+	Path    string   `toml:"path,omitempty"`
+	Dump    []string `toml:"dump,omitempty"` // commands of the engine "command"
+	Restore []string `toml:"restore,omitempty"`
+	Check   []string `toml:"check,omitempty"`
+	Limit   string   `toml:"limit,omitempty"`  // of each of them
+	In      string   `toml:"folder,omitempty"` // in which they run
+	Accept  []string `toml:"accept,omitempty"`
 }
 
 // Keep is a place where dumps live.
@@ -54,7 +60,7 @@ type Keep struct {
 
 // Job is what to dump from a source into a keep.
 type Job struct {
-	Source       string   `toml:"source"`
+	Source       string   `toml:"source,omitempty"`
 	Databases    []string `toml:"databases,omitempty"`
 	Optional     []string `toml:"optional,omitempty"`
 	Except       []string `toml:"except,omitempty"`
@@ -91,6 +97,7 @@ type Job struct {
 	Check        []Check  `toml:"check,omitempty"`
 	Before       []Step   `toml:"before,omitempty"`
 	After        []Step   `toml:"after,omitempty"`
+	Files        []Files  `toml:"files,omitempty"`
 	AfterDrill   []Step   `toml:"after_drill,omitempty"`
 }
 
@@ -105,6 +112,15 @@ const (
 	AfterGoodDump = "after a good dump"
 	ByHand        = "by hand" // also where nothing is said
 )
+
+// Files is a companion folder that a job dumps beside its databases.
+type Files struct {
+	Name   string   `toml:"name"`
+	Folder string   `toml:"folder"`
+	Only   []string `toml:"only,omitempty"`   // patterns
+	Except []string `toml:"except,omitempty"` // patterns
+	Split  bool     `toml:"split,omitempty"`  // each folder in it is a dump of its own
+}
 
 // RowsOf says which rows of a table a job takes.
 type RowsOf struct {
@@ -149,9 +165,18 @@ func (f *File) check() (err error) {
 	}
 	for _, name := range sorted(f.Source) {
 		s := f.Source[name]
+		if s.Engine == Command {
+			if err := f.checkCommand("source."+name, s); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(s.Dump)+len(s.Restore)+len(s.Check) > 0 {
+			return f.wrong("source."+name, "dump, restore and check are for the engine \"command\"")
+		}
 		if _, err := engine.Find(s.Engine); err != nil {
 			return f.wrong("source."+name, "there is no engine %q", s.Engine).Advise("the engines are: %s",
-				strings.Join(engine.Names(), ", "))
+				strings.Join(append(engine.Names(), Command), ", "))
 		}
 		if (s.Engine == "sqlite") != (s.Path != "") {
 			return f.wrong("source."+name,
@@ -192,7 +217,7 @@ func (f *File) checkJob(name string, j Job) error {
 			"a job cannot be named so").Advise("use small letters, digits, - and _, at most 64; %s are taken",
 			strings.Join(phrase.Reserved, ", "))
 	}
-	if _, ok := f.Source[j.Source]; !ok {
+	if _, ok := f.Source[j.Source]; !ok && (j.Source != "" || len(j.Files) == 0) {
 		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s",
 			strings.Join(sorted(f.Source), ", "))
 	}
@@ -282,12 +307,19 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 	j := f.Job[name]
 	part := File{Timezone: f.zone.String(), Source: map[string]Source{}, Keep: map[string]Keep{},
 		Job: map[string]Job{name: j}}
+	j.Files = slices.Clone(j.Files)
+	for i, c := range j.Files {
+		j.Files[i].Folder = f.Absolute(c.Folder)
+	}
 	j.Before, j.After, j.AfterDrill = nil, nil, nil // commands have no place in a keep
 	part.Job[name] = j
 	for _, n := range []string{j.Source, j.DrillOn} {
 		if s, ok := f.Source[n]; ok {
 			if s.Path != "" {
 				s.Path = f.Absolute(s.Path)
+			}
+			if s.Engine == Command {
+				s.Dump, s.Restore, s.Check = []string{"write the command here"}, nil, nil
 			}
 			part.Source[n] = s
 		}

@@ -89,6 +89,9 @@ func (f *File) checkLimits(where string, j Job) error {
 	if _, err := phrase.ParseFolderName(j.Name); err != nil {
 		return f.wrong(where, "name: %v", err)
 	}
+	if err := f.checkFiles(where, j.Files); err != nil {
+		return err
+	}
 	for _, c := range j.Accept {
 		if !codeWord.MatchString(c) {
 			return f.wrong(where, "accept: %q is no code of a warning", c).Advise("--json shows the code of each; the guide lists them")

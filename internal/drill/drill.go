@@ -19,6 +19,7 @@ import (
 	"grainkeep/internal/payload"
 	"grainkeep/internal/restore"
 	"grainkeep/internal/scratch"
+	"grainkeep/internal/stream"
 )
 
 // Check is an administrator's question with the answer that it must have.
@@ -33,12 +34,16 @@ type Drill struct {
 	Plan   *chain.Plan
 	On     engine.Location
 	Checks []Check
-	Tool   string // name and version of this program
+	Tool   string         // name and version of this program
+	Stream *stream.Source // of a dump of a command; nil: it is none
 }
 
 // Run drills a dump on a source. The proof says whether the dump is good; the
 // error says that it could not be tested.
 func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err error) {
+	if of := d.Plan.Last(); of.Manifest.Payload.SQL == nil {
+		return d.beside(ctx, of, feed)
+	}
 	src, err := engine.Open(ctx, d.On)
 	if err != nil {
 		return nil, err

@@ -39,7 +39,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	draft := session.Draft(d.Name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap, started)}
+	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap.Moment(), snap.Catalog().Position, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound()}
@@ -102,15 +102,15 @@ func (o *databaseDump) warn(code, database string, warnings []string) {
 }
 
 // envelope is what a manifest says of any dump, files and payload apart.
-func (r *runner) envelope(database string, snap engine.Snapshot, started time.Time) *manifest.Manifest {
+func (r *runner) envelope(database string, moment time.Time, to *engine.Position, started time.Time) *manifest.Manifest {
 	m := &manifest.Manifest{
 		Format: manifest.Version, Tool: r.Tool, Keep: r.Keep.ID, Job: r.Name, Database: database, Kind: manifest.Full,
 		Note:   r.Note,
-		Moment: snap.Moment().UTC(), Zone: r.Zone.String(), Started: started,
+		Moment: moment.UTC(), Zone: r.Zone.String(), Started: started,
 		Run: manifest.Run{ID: r.res.Run, Started: r.started},
 		Source: manifest.Source{Name: r.Source.Name, Engine: r.Source.Engine, Where: r.Source.Server + r.Source.Path,
 			Product: r.server.Product, Version: r.server.Version, User: r.server.User},
-		To: snap.Catalog().Position, Compression: string(r.Compression),
+		To: to, Compression: string(r.Compression),
 	}
 	m.Run.Narrowed = len(r.Only) > 0
 	for _, d := range r.plan.Databases {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -19,6 +21,7 @@ import (
 	"grainkeep/internal/rows"
 	"grainkeep/internal/scratch"
 	"grainkeep/internal/step"
+	"grainkeep/internal/stream"
 )
 
 // Job is what to dump from where to where.
@@ -30,12 +33,14 @@ type Job struct {
 	Keep        *keep.Keep
 	Compression blob.Compression
 	Zone        *time.Location
-	Server      bool        // what belongs to the server itself too
-	NoPasswords bool        // that passwords are left out is meant
-	Skip        []string    // patterns of tables that are left out
-	Rows        []Condition // tables of which some rows are dumped
-	Config      []byte      // as it is kept beside the dumps; no secrets
-	Tool        string      // name and version of this program
+	Server      bool           // what belongs to the server itself too
+	NoPasswords bool           // that passwords are left out is meant
+	Folders     []Folder       // companion folders
+	Stream      *stream.Source // instead of databases, what a command writes
+	Skip        []string       // patterns of tables that are left out
+	Rows        []Condition    // tables of which some rows are dumped
+	Config      []byte         // as it is kept beside the dumps; no secrets
+	Tool        string         // name and version of this program
 
 	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
 	Note    string                               // for the dumps
@@ -108,7 +113,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 		}
 	}()
 	r := &runner{Job: j, feed: feed, res: &Result{Run: run}, started: time.Now().UTC(),
-		matched: map[string]bool{}, last: map[string]*manifest.Manifest{}}
+		beside: map[string]beside{}, matched: map[string]bool{}, last: map[string]*manifest.Manifest{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
 		return nil, err
@@ -116,16 +121,21 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	if left > 0 {
 		feed.Note("", "cleaned up after %s that did not end properly", phrase.Plural(int64(left), "run"))
 	}
-	src, err := engine.Open(ctx, j.Source)
-	if err != nil {
-		return nil, err
+	var src engine.Source // nil: there are no databases
+	if j.hasDatabases() {
+		if src, err = engine.Open(ctx, j.Source); err != nil {
+			return nil, err
+		}
+		defer src.Close()
 	}
-	defer src.Close()
 	if err := r.prepare(ctx, src); err != nil {
 		return nil, err
 	}
 	return r.res, r.between(ctx, src)
 }
+
+// hasDatabases says whether the job dumps databases.
+func (j *Job) hasDatabases() bool { return j.Source.Engine != "" && j.Stream == nil }
 
 // between takes the dumps between the job's steps. Those after them run whatever happened.
 func (r *runner) between(ctx context.Context, src engine.Source) error {
@@ -166,6 +176,7 @@ type runner struct {
 	plan    *Plan
 	server  engine.Server
 	started time.Time
+	beside  map[string]beside             // what is dumped and is no database, by name
 	matched map[string]bool               // entries of Skip and Rows
 	last    map[string]*manifest.Manifest // the dumps before, by database
 }
@@ -190,10 +201,12 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err := r.roomForCopy(local); err != nil {
 		return err
 	}
-	if err := rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) error {
-		return src.Pin(ctx, r.databases(), local.Path)
-	}); err != nil {
-		return err
+	if names := r.databases(); src != nil && (len(names) > 0 || r.serverToo()) {
+		if err := rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) error {
+			return src.Pin(ctx, names, local.Path)
+		}); err != nil {
+			return err
+		}
 	}
 	err = r.each(ctx, src, session)
 	if len(r.res.Done)+len(r.res.Failed) > 0 {
@@ -223,7 +236,13 @@ func (r *runner) each(ctx context.Context, src engine.Source, session *keep.Sess
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		done, err := r.database(ctx, src, session, d)
+		var done *keep.Dump
+		var err error
+		if b, is := r.beside[d.Name]; is {
+			done, err = r.dumpBeside(ctx, session, d.Name, b)
+		} else {
+			done, err = r.database(ctx, src, session, d)
+		}
 		if err != nil {
 			f := Failure{d.Name, diskTrouble(ctx, r.Keep, err)}
 			r.res.Failed = append(r.res.Failed, f)
@@ -241,6 +260,34 @@ func (r *runner) each(ctx context.Context, src engine.Source, session *keep.Sess
 
 // prepare finds out what will be dumped and whether there is room.
 func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
+	if src != nil {
+		err = r.choose(ctx, src)
+	} else {
+		r.plan = &Plan{}
+	}
+	if err == nil {
+		err = r.besides()
+	}
+	if err == nil {
+		err = r.plan.Narrow(r.Only)
+	}
+	if err != nil {
+		return err
+	}
+	room, err := r.Keep.Room(ctx)
+	if err != nil {
+		return err
+	}
+	r.feed.Tell(Planned{r.Job, r.plan, room})
+	r.remark()
+	if err := r.checkClock(ctx); err != nil {
+		return err
+	}
+	return r.checkRoom(ctx, room)
+}
+
+// choose finds out which databases will be dumped.
+func (r *runner) choose(ctx context.Context, src engine.Source) (err error) {
 	var there []engine.Database
 	err = rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) (err error) {
 		if r.server, err = src.Describe(ctx); err == nil {
@@ -255,23 +302,20 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 		return err
 	}
 	for _, d := range r.plan.Databases {
-		if d.Name == engine.ServerWide {
+		if d.Name == engine.ServerWide || strings.HasPrefix(d.Name, manifest.FilesStart) || strings.HasPrefix(d.Name, manifest.StreamStart) {
 			return fault.New("name-taken", nil,
-				"a database named %s cannot be dumped: the name stands for the server itself", d.Name).
+				"a database named %s cannot be dumped: the name stands for something else", d.Name).
 				Advise("leave it out with except")
 		}
 	}
 	if r.Server && r.server.Wide {
 		r.plan.Databases = append(r.plan.Databases, engine.Database{Name: engine.ServerWide})
 	}
-	if err := r.plan.Narrow(r.Only); err != nil {
-		return err
-	}
-	room, err := r.Keep.Room(ctx)
-	if err != nil {
-		return err
-	}
-	r.feed.Tell(Planned{r.Job, r.plan, room})
+	return nil
+}
+
+// remark warns of what is worth knowing before the dumps.
+func (r *runner) remark() {
 	for _, d := range r.plan.Passed {
 		if d.Odd != "" {
 			r.feed.Warn(PassedOver, d.Name, "it is left out: %s", d.Odd)
@@ -282,11 +326,19 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	}
 	if same, _ := r.Keep.SameDrive(r.server.Folder); same && r.server.Folder != "" {
 		r.feed.Warn(SameDrive, "", "%s", SameDriveWarning(r.Keep))
+		return
 	}
-	if err := r.checkClock(ctx); err != nil {
-		return err
+	for _, f := range r.Folders {
+		if same, _ := r.Keep.SameDrive(f.Path); same {
+			r.feed.Warn(SameDrive, "", "%s", SameDriveWarning(r.Keep))
+			return
+		}
 	}
-	return r.checkRoom(ctx, room)
+}
+
+// serverToo says whether what belongs to the server itself is dumped.
+func (r *runner) serverToo() bool {
+	return slices.ContainsFunc(r.plan.Databases, func(d engine.Database) bool { return d.Name == engine.ServerWide })
 }
 
 // PassedOver is the code of warnings about databases that only their literal names take.
@@ -320,10 +372,10 @@ func (r *runner) checkClock(ctx context.Context) error {
 	return nil
 }
 
-// databases are the names of those that the run dumps, the server itself left out.
+// databases are the names of those that the run dumps, the server itself and what is no database left out.
 func (r *runner) databases() (names []string) {
 	for _, d := range r.plan.Databases {
-		if d.Name != engine.ServerWide {
+		if _, is := r.beside[d.Name]; !is && d.Name != engine.ServerWide {
 			names = append(names, d.Name)
 		}
 	}

@@ -12,14 +12,30 @@ const Shrunk = "shrunk"
 
 // A table shrank where it lost more than half of its rows, and not only a few.
 const (
-	shrankTo   = 0.5
-	fewestLost = 100 // rows
+	shrankTo    = 0.5
+	fewestLost  = 100     // rows, or entries of a folder
+	fewestBytes = 4 << 10 // of a stream
 )
+
+// smaller tells of a count that shrank.
+func smaller(what, of string, was, is, fewest int64) []string {
+	if float64(is) >= float64(was)*shrankTo || was-is < fewest {
+		return nil
+	}
+	return []string{fmt.Sprintf("%s has %s %s, and had %s in the last dump", what, phrase.Count(is), of, phrase.Count(was))}
+}
 
 // shrunk tells what of the last dump is missing from this one: a table, or most of its rows.
 // What the job leaves out now, or left out then, does not count.
 func shrunk(last, now *manifest.Manifest) (list []string) {
-	if last == nil || last.Payload.SQL == nil || now.Payload.SQL == nil {
+	switch {
+	case last == nil:
+		return nil
+	case last.Payload.Tar != nil && now.Payload.Tar != nil:
+		return smaller("the folder", "entries", last.Payload.Tar.Entries, now.Payload.Tar.Entries, fewestLost)
+	case last.Payload.Stream != nil && now.Payload.Stream != nil:
+		return smaller("the stream", "bytes", last.Payload.Stream.Bytes, now.Payload.Stream.Bytes, fewestBytes)
+	case last.Payload.SQL == nil || now.Payload.SQL == nil:
 		return nil
 	}
 	has := map[string]manifest.Table{}

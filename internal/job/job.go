@@ -130,7 +130,7 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 		return nil, nil, err
 	}
 	j := s.f.Job[name]
-	at, err := s.Location(j.Source)
+	at, err := s.sourceOf(j)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -169,6 +169,17 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 		err = s.night(made, name)
 	}
 	return made, unopened, err
+}
+
+// sourceOf is where a job's databases are; without an engine: it has none.
+func (s Set) sourceOf(j config.Job) (engine.Location, error) {
+	if j.Source == "" {
+		return engine.Location{}, nil
+	}
+	if s.f.Source[j.Source].Engine == config.Command {
+		return engine.Location{Name: j.Source}, nil
+	}
+	return s.Location(j.Source)
 }
 
 // serverToo says whether a job dumps what belongs to the server itself: as it says, or else

@@ -4,6 +4,7 @@ import (
 	"context"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -13,9 +14,12 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/files"
 	"grainkeep/internal/journal"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/step"
+	"grainkeep/internal/stream"
 )
 
 // Folders of this machine's own files, in the state folder.
@@ -102,6 +106,13 @@ func (s Set) night(d *dump.Job, name string) (err error) {
 			}
 		}
 	}
+	for _, c := range j.Files {
+		d.Folders = append(d.Folders, dump.Folder{Name: c.Name, Path: s.f.Absolute(c.Folder),
+			Choice: files.Choice{Only: c.Only, Except: c.Except}, Split: c.Split})
+	}
+	if d.Stream, err = s.Stream(j.Source); err != nil {
+		return err
+	}
 	if d.Folder, err = phrase.ParseFolderName(j.Name); err != nil {
 		return err
 	}
@@ -112,6 +123,28 @@ func (s Set) night(d *dump.Job, name string) (err error) {
 	}
 	d.Accept = s.Accepted(name)
 	return err
+}
+
+// Stream gives the commands of a source that is dumped by commands; nil: it is none.
+func (s Set) Stream(source string) (*stream.Source, error) {
+	if s.f == nil || s.f.Source[source].Engine != config.Command {
+		return nil, nil
+	}
+	return s.f.Stream(source)
+}
+
+// FolderOf is where the companion folder is that a dump is named after, by the configuration.
+func (s Set) FolderOf(of, dumped string) (string, bool) {
+	if s.f == nil {
+		return "", false
+	}
+	name, sub, _ := strings.Cut(strings.TrimPrefix(dumped, manifest.FilesStart), "/")
+	for _, c := range s.f.Job[of].Files {
+		if c.Name == name {
+			return filepath.Join(s.f.Absolute(c.Folder), sub), filepath.IsLocal(sub) || sub == ""
+		}
+	}
+	return "", false
 }
 
 // Accepted are the codes of warnings that a job or its source accepts.

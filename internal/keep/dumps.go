@@ -285,7 +285,7 @@ func (d *Dump) State() State {
 	switch p := d.LastProof(); {
 	case d.ProofErr != nil:
 		return Unproven
-	case p == nil && d.Manifest != nil && d.Manifest.Database == engine.ServerWide:
+	case p == nil && d.Manifest != nil && !d.Drillable():
 		return Undrillable
 	case p == nil:
 		return Unproven
@@ -293,6 +293,12 @@ func (d *Dump) State() State {
 		return Proven
 	}
 	return Failed
+}
+
+// Drillable says whether a drill can test the dump.
+func (d *Dump) Drillable() bool {
+	s := d.Manifest.Payload.Stream
+	return d.Manifest.Database != engine.ServerWide && (s == nil || s.Restorable)
 }
 
 // LastProof is the newest drill's record, or nil.

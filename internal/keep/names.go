@@ -49,6 +49,11 @@ func DatabaseFolder(name string) string {
 	if name == engine.ServerWide {
 		return name
 	}
+	for _, start := range []string{manifest.FilesStart, manifest.StreamStart} {
+		if rest, ok := strings.CutPrefix(name, start); ok {
+			return start + EscapeName(rest)
+		}
+	}
 	return EscapeName(name)
 }
 

@@ -59,6 +59,16 @@ func (m *Manifest) Check() error {
 			return errors.New("its payload is missing")
 		}
 		return m.Payload.SQL.check(sizes)
+	case TypeTar:
+		if m.Payload.Tar == nil {
+			return errors.New("its payload is missing")
+		}
+		return m.Payload.Tar.check(sizes)
+	case TypeStream:
+		if m.Payload.Stream == nil {
+			return errors.New("its payload is missing")
+		}
+		return m.Payload.Stream.check(sizes)
 	}
 	return fmt.Errorf("its payload is of the unknown type %.40q", m.Payload.Type)
 }
@@ -165,6 +175,37 @@ func (s *SQL) check(sizes map[string]int64) error {
 		if n < 0 || len(kind) > maxText {
 			return errors.New("its counts of objects are not possible")
 		}
+	}
+	return nil
+}
+
+func (t *Tar) check(sizes map[string]int64) error {
+	if _, known := sizes[t.File]; !known {
+		return fmt.Errorf("it has no file %.80q", t.File)
+	}
+	if !sum128.MatchString(t.Sum) || !sum128.MatchString(t.Bare) {
+		return errors.New("the fingerprint of the folder is none")
+	}
+	if t.Entries < 0 || t.Bytes < 0 {
+		return errors.New("the counts of the folder are not possible")
+	}
+	for kind, n := range t.Kinds {
+		if n < 0 || len(kind) > maxText {
+			return errors.New("its counts of entries are not possible")
+		}
+	}
+	return nil
+}
+
+func (s *Stream) check(sizes map[string]int64) error {
+	raw, known := sizes[s.File]
+	switch {
+	case !known:
+		return fmt.Errorf("it has no file %.80q", s.File)
+	case raw != s.Bytes:
+		return fmt.Errorf("the stream has %d bytes, and its file %d", s.Bytes, raw)
+	case !digest.MatchString(s.SHA256):
+		return errors.New("the digest of the stream is none")
 	}
 	return nil
 }

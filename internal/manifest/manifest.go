@@ -98,13 +98,52 @@ type Manifest struct {
 	Files       []File           `json:"files"`
 }
 
-// TypeSQL is the type of a database's payload.
-const TypeSQL = "sql"
+// Beginnings of the names of what is no database: of dumped folders, and of commands' streams.
+const (
+	FilesStart  = "+files-"
+	StreamStart = "+stream-"
+)
+
+// Plain says whether a name is that of a database: not of the server itself, a folder or a stream.
+func Plain(name string) bool { return !strings.HasPrefix(name, "+") }
+
+// The types of payloads.
+const (
+	TypeSQL    = "sql"    // of a database
+	TypeTar    = "tar"    // of a folder
+	TypeStream = "stream" // of a command
+)
 
 // Payload is what the dump holds. Type says which of the others is set.
 type Payload struct {
-	Type string `json:"type"`
-	SQL  *SQL   `json:"sql,omitempty"`
+	Type   string  `json:"type"`
+	SQL    *SQL    `json:"sql,omitempty"`
+	Tar    *Tar    `json:"tar,omitempty"`
+	Stream *Stream `json:"stream,omitempty"`
+}
+
+// Tar is the payload of a folder: one standard tar.
+type Tar struct {
+	File        string         `json:"file"`
+	Folder      string         `json:"folder"` // where it was, for people
+	Fingerprint string         `json:"fingerprint"`
+	Sum         string         `json:"sum"`
+	Bare        string         `json:"sum_without_owners"` // and without attributes
+	Entries     int64          `json:"entries"`
+	Bytes       int64          `json:"bytes"` // of content
+	Kinds       map[string]int `json:"kinds"`
+	Only        []string       `json:"only,omitempty"` // patterns
+	Except      []string       `json:"except,omitempty"`
+	Skipped     []string       `json:"skipped,omitempty"` // sockets and devices; the first few
+}
+
+// Stream is the payload of a command: its own bytes.
+type Stream struct {
+	File       string            `json:"file"`
+	Bytes      int64             `json:"bytes"`
+	SHA256     string            `json:"sha256"`          // of the bytes, unpacked
+	Facts      map[string]string `json:"facts,omitempty"` // that the source's check printed
+	Restorable bool              `json:"restorable"`      // the source names a command that restores
 }
 
 // SQL is the payload of a database: its objects and its rows, as SQL.

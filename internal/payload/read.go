@@ -179,3 +179,40 @@ func (r *Reader) Trouble(ctx context.Context, path string, cause error) error {
 	}
 	return fmt.Errorf("%s: %w", path, cause)
 }
+
+// Whole gives a function the text of a file of a dump, whatever its payload, and fails unless all of it is what the
+// manifest says: also what the function leaves unread.
+func Whole(ctx context.Context, d *keep.Dump, path string, use func(io.Reader) error) error {
+	r := &Reader{d: d}
+	f, err := r.Open(ctx, path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	w := &watched{r: f}
+	if err := use(w); err != nil {
+		if w.err != nil || fault.HasCode(err, "tar-damaged") {
+			return r.Trouble(ctx, path, err)
+		}
+		return err
+	}
+	if _, err := io.Copy(io.Discard, f); err != nil {
+		return r.Trouble(ctx, path, err)
+	}
+	return r.CheckSum(ctx, path, f)
+}
+
+// watched remembers whether its reader failed.
+type watched struct {
+	r   io.Reader
+	err error
+}
+
+// Read implements io.Reader.
+func (w *watched) Read(p []byte) (int, error) {
+	n, err := w.r.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		w.err = err
+	}
+	return n, err
+}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"grainkeep/internal/dump"
-	"grainkeep/internal/engine"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -150,7 +149,7 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 	if j.short(dumps) {
 		return Low, "its keep has " + phrase.Bytes(max(0, j.Room.Left())) + " above its floor, and the last run took more"
 	}
-	if m.Database != engine.ServerWide {
+	if l.Last.Drillable() {
 		if n, first := j.overdue(j.Drill, j.proven(l.Database, dumps), now); n > 0 {
 			return Unproven, "a drill was due " + phrase.Ago(now.Sub(first))
 		}

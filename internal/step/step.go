@@ -59,6 +59,9 @@ const (
 	AfterDrill Stage = "after_drill"
 	KeepBefore Stage = "keep before"
 	KeepAfter  Stage = "keep after"
+	Dump       Stage = "dump"
+	Restore    Stage = "restore"
+	Check      Stage = "check"
 )
 
 // Facts are what steps are told, as variables of their environment.
@@ -67,9 +70,11 @@ type Facts struct {
 	Run       string   `json:"run,omitempty"`
 	Kind      string   `json:"kind,omitempty"`
 	Databases []string `json:"databases,omitempty"`
-	Dumps     []string `json:"dumps,omitempty"`  // paths of those that are done
-	Result    string   `json:"result,omitempty"` // "good", "failed", "stopped", "killed"
-	Keep      string   `json:"keep,omitempty"`   // its place
+	Dumps     []string `json:"dumps,omitempty"`   // paths of those that are done
+	Result    string   `json:"result,omitempty"`  // "good", "failed", "stopped", "killed"
+	Keep      string   `json:"keep,omitempty"`    // its place
+	Target    string   `json:"target,omitempty"`  // of a restore by a command: the name that was asked for
+	Scratch   string   `json:"scratch,omitempty"` // of a drill by a command: a folder for its scratch instance
 }
 
 // inherited are the variables that a step gets of our own. Secrets may be in the others.
@@ -83,7 +88,8 @@ func (f Facts) environment(stage Stage) (env []string) {
 		}
 	}
 	for _, v := range []struct{ name, value string }{{"STEP", string(stage)}, {"JOB", f.Job}, {"RUN", f.Run}, {"KIND", f.Kind},
-		{"DATABASES", strings.Join(f.Databases, "\n")}, {"DUMPS", strings.Join(f.Dumps, "\n")}, {"RESULT", f.Result}, {"KEEP", f.Keep}} {
+		{"DATABASES", strings.Join(f.Databases, "\n")}, {"DUMPS", strings.Join(f.Dumps, "\n")}, {"RESULT", f.Result}, {"KEEP", f.Keep},
+		{"TARGET", f.Target}, {"SCRATCH", f.Scratch}} {
 		env = append(env, "GRAINKEEP_"+v.name+"="+strings.ReplaceAll(v.value, "\x00", ""))
 	}
 	return env
@@ -113,6 +119,12 @@ func (o Output) Text() string { return o.Line }
 // Run runs a step to its end. It is ended when the context is, or at its limit, with all that it started in its
 // own process group.
 func (s Step) Run(ctx context.Context, stage Stage, facts Facts, feed *event.Feed) error {
+	return s.Pipe(ctx, stage, facts, nil, nil, feed)
+}
+
+// Pipe runs a step that reads from in and writes to out; either may be nil. What it writes to standard error is
+// told; so is its standard output where out is nil.
+func (s Step) Pipe(ctx context.Context, stage Stage, facts Facts, in io.Reader, to io.Writer, feed *event.Feed) error {
 	feed.Tell(Begun{stage, s})
 	limit := s.Limit
 	if limit == 0 {
@@ -131,8 +143,15 @@ func (s Step) Run(ctx context.Context, stage Stage, facts Facts, feed *event.Fee
 	cmd.Cancel = func() error { return unix.Kill(-cmd.Process.Pid, unix.SIGTERM) }
 	cmd.WaitDelay = grace
 	out := &lines{feed: feed}
-	cmd.Stdout, cmd.Stderr = out, out
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, out
+	sink := &remembering{w: to}
+	if to != nil {
+		cmd.Stdout = sink
+	}
 	err := cmd.Run()
+	if sink.err != nil && ctx.Err() == nil { // that is why it failed
+		return sink.err
+	}
 	if cmd.Process != nil && ctx.Err() != nil {
 		_ = unix.Kill(-cmd.Process.Pid, unix.SIGKILL) // who did not listen; mostly nobody is left
 	}
@@ -148,6 +167,21 @@ func (s Step) Run(ctx context.Context, stage Stage, facts Facts, feed *event.Fee
 		return e.Advise("it said: %s", last)
 	}
 	return e.Advise("try it by hand; the run's log has what it wrote")
+}
+
+// remembering keeps the first error of a writer.
+type remembering struct {
+	w   io.Writer
+	err error
+}
+
+// Write implements io.Writer.
+func (r *remembering) Write(p []byte) (int, error) {
+	n, err := r.w.Write(p)
+	if r.err == nil {
+		r.err = err
+	}
+	return n, err
 }
 
 // become makes a step run as its user.

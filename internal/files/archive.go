@@ -1,0 +1,193 @@
+package files
+
+import (
+	"archive/tar"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os/user"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/zeebo/xxh3"
+
+	"grainkeep/internal/rows"
+)
+
+// FingerprintVersion names the algorithm in manifests: the 128-bit XXH3 hash of each entry (its kind, name, target,
+// mode, owner, time, size, attributes and the hash of its content), summed modulo 2^128.
+const FingerprintVersion = "entry-xxh3-128-sum/1"
+
+// Keys of our own among the records of a tar.
+const (
+	attrKey   = "SCHILY.xattr."
+	sparseKey = "GRAINKEEP.sparse"
+)
+
+// Totals are what was found.
+type Totals struct {
+	Entries int64
+	Bytes   int64          // of content
+	Kinds   map[string]int // how many of each
+	Sum     rows.Fingerprint
+	Bare    rows.Fingerprint // the same without owners and attributes, which not everybody may set everywhere
+}
+
+// sum adds an entry to the fingerprints; content is the hash of a file's.
+func (t *Totals) sum(e Entry, content *xxh3.Hasher) {
+	t.Sum.AddRow(text(e, content))
+	t.Bare.AddRow(text(bare(e), content))
+}
+
+// bare is an entry without owner and attributes.
+func bare(e Entry) Entry {
+	e.UID, e.GID, e.Attrs = 0, 0, nil
+	e.Mode &^= fs.ModeSetuid | fs.ModeSetgid
+	return e
+}
+
+func (t *Totals) add(e Entry) {
+	if t.Kinds == nil {
+		t.Kinds = map[string]int{}
+	}
+	t.Entries++
+	t.Bytes += e.Size
+	t.Kinds[string(e.Kind)]++
+}
+
+// Write writes the tree as a tar. told is told of each entry before it is read.
+func (t *Tree) Write(ctx context.Context, w io.Writer, told func(e Entry)) (Totals, error) {
+	out := tar.NewWriter(w)
+	names := owners{}
+	var totals Totals
+	buf := make([]byte, 256<<10)
+	err := t.Walk(ctx, func(e Entry, c *Content) error {
+		told(e)
+		hdr := header(e, names)
+		if err := out.WriteHeader(hdr); err != nil {
+			return fmt.Errorf("%s: %w", e.Name, err)
+		}
+		h := xxh3.New()
+		if c != nil {
+			if _, err := io.CopyBuffer(io.MultiWriter(out, h), onlyReader{c}, buf); err != nil {
+				return fmt.Errorf("%s: %w", e.Name, err)
+			}
+		}
+		totals.add(e)
+		totals.sum(e, h)
+		return nil
+	})
+	return totals, errors.Join(err, out.Close())
+}
+
+// onlyReader hides everything but Read.
+type onlyReader struct{ io.Reader }
+
+// text is what the fingerprint of an entry is of.
+func text(e Entry, content *xxh3.Hasher) []byte {
+	var b []byte
+	part := func(s string) {
+		b = binary.AppendUvarint(b, uint64(len(s)))
+		b = append(b, s...)
+	}
+	part(string(e.Kind))
+	part(e.Name)
+	part(e.Target)
+	b = fmt.Appendf(b, "%o %d %d %d %d;", uint32(e.Mode), e.UID, e.GID, e.Time.UnixNano(), e.Size)
+	names := make([]string, 0, len(e.Attrs))
+	for n := range e.Attrs {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	for _, n := range names {
+		part(n)
+		part(e.Attrs[n])
+	}
+	if e.Kind == File {
+		sum := content.Sum128().Bytes()
+		b = append(b, sum[:]...)
+	}
+	return b
+}
+
+// owners are the names of users and groups, each looked up once.
+type owners map[string]string
+
+func (o owners) of(kind string, id int) string {
+	key := kind + strconv.Itoa(id)
+	name, known := o[key]
+	if !known {
+		if kind == "u" {
+			if u, err := user.LookupId(strconv.Itoa(id)); err == nil {
+				name = u.Username
+			}
+		} else if g, err := user.LookupGroupId(strconv.Itoa(id)); err == nil {
+			name = g.Name
+		}
+		o[key] = name
+	}
+	return name
+}
+
+var types = map[Kind]byte{File: tar.TypeReg, Folder: tar.TypeDir, Link: tar.TypeSymlink, HardLink: tar.TypeLink, Pipe: tar.TypeFifo}
+
+func header(e Entry, names owners) *tar.Header {
+	mode := int64(e.Mode.Perm())
+	for _, m := range modes {
+		if e.Mode&m.bit != 0 {
+			mode |= m.tar
+		}
+	}
+	h := &tar.Header{Typeflag: types[e.Kind], Name: e.Name, Linkname: e.Target, Size: e.Size, Mode: mode, Uid: e.UID, Gid: e.GID,
+		Uname: names.of("u", e.UID), Gname: names.of("g", e.GID), ModTime: e.Time, Format: tar.FormatPAX, PAXRecords: map[string]string{}}
+	if e.Kind == Folder {
+		h.Name += "/"
+	}
+	for n, v := range e.Attrs {
+		h.PAXRecords[attrKey+n] = v
+	}
+	if e.Sparse {
+		h.PAXRecords[sparseKey] = "1"
+	}
+	if !utf8.ValidString(e.Name) || !utf8.ValidString(e.Target) {
+		h.PAXRecords["hdrcharset"] = "BINARY"
+	}
+	return h
+}
+
+// entryOf reads a header back. What it names is checked where it is unpacked.
+func entryOf(h *tar.Header) (e Entry, err error) {
+	e = Entry{Name: strings.TrimSuffix(h.Name, "/"), Target: h.Linkname, UID: h.Uid, GID: h.Gid, Time: h.ModTime, Size: h.Size,
+		Sparse: h.PAXRecords[sparseKey] != ""}
+	for k, t := range types {
+		if t == h.Typeflag {
+			e.Kind = k
+		}
+	}
+	if e.Kind == "" {
+		return e, fmt.Errorf("%.200q is of the kind %q, which is not unpacked", h.Name, h.Typeflag)
+	}
+	e.Mode = h.FileInfo().Mode() & modeBits
+	if e.Kind == Link {
+		e.Mode = 0o777
+	}
+	for k, v := range h.PAXRecords {
+		if n, ok := strings.CutPrefix(k, attrKey); ok {
+			if e.Attrs == nil {
+				e.Attrs = map[string]string{}
+			}
+			e.Attrs[n] = v
+		}
+	}
+	return e, nil
+}
+
+// Read reads a tree as Write does, and throws the content away.
+func (t *Tree) Read(ctx context.Context, told func(e Entry)) (Totals, error) {
+	return t.Write(ctx, io.Discard, told)
+}

@@ -247,6 +247,9 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 			return []*keep.Keep{k}, err
 		}
 		k, err := keep.Open(a.ctx, from)
+		if err == nil {
+			jobs.Remember(k)
+		}
 		return []*keep.Keep{k}, err
 	}
 	if f == nil {
@@ -351,7 +354,13 @@ func (a *app) find(f *config.File, from, name, at string) ([]*keep.Dump, error) 
 	if err != nil {
 		return nil, err
 	}
-	return chain.Find(all, name, at, time.Now())
+	found, err := chain.Find(all, name, at, time.Now())
+	for _, d := range found {
+		if err == nil {
+			err = d.Whole(a.ctx)
+		}
+	}
+	return found, err
 }
 
 // plans finds what a name and a moment mean, ready to be restored.

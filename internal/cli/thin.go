@@ -134,30 +134,23 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 	}
 	table := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Size", "", "Why"}, "Size")
 	var going, freed int64
-	last := ""
+	shown := &thinRows{a: a, t: table, now: t.Now}
 	for i, v := range o.Verdicts {
 		d := o.Dumps[i]
-		shown := d.Name()
-		if shown == last {
-			shown = ""
-		}
-		last = d.Name()
-		word, c := "stays", green
 		if !v.Stays {
-			word, c = "goes", yellow
 			going, freed = going+1, freed+d.Manifest.StoredBytes
 		}
-		table.row(shown, phrase.Local(v.Moment, chain.Zone(d)), phrase.Ago(t.Now.Sub(v.Moment)), d.Manifest.KindWord(),
-			phrase.Bytes(d.Manifest.StoredBytes), paint(a.stdout, c, word), v.Why)
+		shown.add(v, d)
 		list = append(list, jsonThinned{Dump: d.Name(), ID: v.ID, Path: d.Path(), Bytes: d.Manifest.StoredBytes, Stays: v.Stays,
 			Why: v.Why, Gone: gone[v.ID]})
 	}
+	shown.flush()
 	if len(list) == 0 {
 		a.say("There is no dump of it in %s.", t.Keep.Where())
 		return list, err
 	}
 	a.print("%s\n", table.render())
-	say := fmt.Sprintf("%d of %s", going, phrase.Plural(int64(len(list)), "dump"))
+	say := fmt.Sprintf("%s of %s", phrase.Count(going), phrase.Plural(int64(len(list)), "dump"))
 	switch {
 	case apply:
 		a.say("Removed %d of %s, %s in all.", len(gone), phrase.Plural(int64(len(list)), "dump"), phrase.Bytes(freed))
@@ -167,6 +160,66 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 		a.say("All stay.")
 	}
 	return list, err
+}
+
+// thinRows shows dumps line by line; of many in a row that go for the same reason, one line for all.
+type thinRows struct {
+	a     *app
+	t     lined
+	now   time.Time
+	last  string // name that was shown
+	going []retain.Verdict
+	dumps []*keep.Dump // of those
+}
+
+// manyGo is how many that go in a row are shown as one.
+const manyGo = 6
+
+func (r *thinRows) add(v retain.Verdict, d *keep.Dump) {
+	if n := len(r.going); n > 0 && (v.Stays || r.dumps[n-1].Name() != d.Name() || r.going[n-1].Why != v.Why) {
+		r.flush()
+	}
+	if v.Stays {
+		r.one(v, d)
+		return
+	}
+	r.going, r.dumps = append(r.going, v), append(r.dumps, d)
+}
+
+func (r *thinRows) flush() {
+	n := len(r.going)
+	if n < manyGo {
+		for i, v := range r.going {
+			r.one(v, r.dumps[i])
+		}
+	} else {
+		var bytes int64
+		for _, d := range r.dumps {
+			bytes += d.Manifest.StoredBytes
+		}
+		first, last := r.going[0], r.going[n-1]
+		r.row(r.dumps[0], first, phrase.Bytes(bytes), "go", phrase.Plural(int64(n), "dump")+" until "+
+			phrase.Local(last.Moment, chain.Zone(r.dumps[n-1]))+": "+first.Why)
+	}
+	r.going, r.dumps = r.going[:0], r.dumps[:0]
+}
+
+func (r *thinRows) one(v retain.Verdict, d *keep.Dump) {
+	r.row(d, v, phrase.Bytes(d.Manifest.StoredBytes), map[bool]string{true: "stays", false: "goes"}[v.Stays], v.Why)
+}
+
+func (r *thinRows) row(d *keep.Dump, v retain.Verdict, size, word, why string) {
+	name := d.Name()
+	if name == r.last {
+		name = ""
+	}
+	r.last = d.Name()
+	c := green
+	if !v.Stays {
+		c = yellow
+	}
+	r.t.row(name, phrase.Local(v.Moment, chain.Zone(d)), phrase.Ago(r.now.Sub(v.Moment)), d.Manifest.KindWord(), size,
+		paint(r.a.stdout, c, word), why)
 }
 
 // removedPart is the removal of a dump as the journal notes it.

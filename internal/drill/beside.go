@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -37,7 +35,10 @@ func (d Drill) beside(ctx context.Context, of *keep.Dump, feed *event.Feed) (pro
 	}
 	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: "a scratch folder", Product: of.Manifest.Source.Product, Tool: d.Tool}
 	if of.Manifest.Payload.Tar != nil {
-		err = folderDrill(ctx, of, filepath.Join(folder.Path, "unpacked"), proof, feed)
+		var to string
+		if to, err = folder.Sub("unpacked"); err == nil {
+			err = folderDrill(ctx, of, to, proof, feed)
+		}
 	} else {
 		err = streamDrill(ctx, of, d.Stream, folder.Path, proof, feed)
 	}
@@ -57,9 +58,6 @@ const shownDifferences = 20
 
 // folderDrill unpacks a folder, reads it back as a dump would, and compares.
 func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proof, feed *event.Feed) error {
-	if err := os.Mkdir(to, 0o700); err != nil {
-		return err
-	}
 	began := time.Now()
 	u, err := restore.Unpack(ctx, of, to, nil, feed)
 	if err != nil {

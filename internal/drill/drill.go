@@ -41,6 +41,9 @@ type Drill struct {
 // Run drills a dump on a source. The proof says whether the dump is good; the
 // error says that it could not be tested.
 func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err error) {
+	if err := d.Plan.Last().Whole(ctx); err != nil {
+		return nil, err
+	}
 	if of := d.Plan.Last(); of.Manifest.Payload.SQL == nil {
 		return d.beside(ctx, of, feed)
 	}

@@ -86,7 +86,9 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 	if err != nil {
 		return nil, err
 	}
-	o.warn(Shrunk, name, shrunk(r.last[name], o.m))
+	if err := o.compare(ctx); err != nil {
+		return nil, err
+	}
 	o.count()
 	if err := o.files.Write(ctx, manifest.Readme, blob.None, o.readmeBeside()); err != nil {
 		return nil, err

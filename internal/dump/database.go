@@ -54,7 +54,9 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o.warn(NotAsOnServer, d.Name, sql.Remarks)
-	o.warn(Shrunk, d.Name, shrunk(r.last[d.Name], o.m))
+	if err := o.compare(ctx); err != nil {
+		return nil, err
+	}
 	if err := o.readme(ctx, cat); err != nil {
 		return nil, err
 	}

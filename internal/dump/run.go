@@ -113,7 +113,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 		}
 	}()
 	r := &runner{Job: j, feed: feed, res: &Result{Run: run}, started: time.Now().UTC(),
-		beside: map[string]beside{}, matched: map[string]bool{}, last: map[string]*manifest.Manifest{}}
+		beside: map[string]beside{}, matched: map[string]bool{}, last: map[string]*keep.Dump{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {
 		return nil, err
@@ -176,9 +176,9 @@ type runner struct {
 	plan    *Plan
 	server  engine.Server
 	started time.Time
-	beside  map[string]beside             // what is dumped and is no database, by name
-	matched map[string]bool               // entries of Skip and Rows
-	last    map[string]*manifest.Manifest // the dumps before, by database
+	beside  map[string]beside     // what is dumped and is no database, by name
+	matched map[string]bool       // entries of Skip and Rows
+	last    map[string]*keep.Dump // the dumps before, by database
 }
 
 // take takes the dumps of the plan, records them and keeps the job's configuration.
@@ -359,7 +359,7 @@ func (r *runner) checkClock(ctx context.Context) error {
 		if d.Manifest == nil || d.Manifest.Job != r.Name {
 			continue
 		}
-		r.last[d.Manifest.Database] = d.Manifest
+		r.last[d.Manifest.Database] = d
 		if d.Manifest.Moment.After(newest) {
 			newest = d.Manifest.Moment
 		}

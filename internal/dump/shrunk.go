@@ -1,6 +1,7 @@
 package dump
 
 import (
+	"context"
 	"fmt"
 
 	"grainkeep/internal/manifest"
@@ -67,3 +68,20 @@ func shrunk(last, now *manifest.Manifest) (list []string) {
 }
 
 const shownShrunk = 5 // tables that are named
+
+// compare warns of what is missing that the last dump had.
+func (o *databaseDump) compare(ctx context.Context) error {
+	last := o.last[o.m.Database]
+	if last == nil {
+		return nil
+	}
+	if err := last.Whole(ctx); err != nil {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		o.feed.Warn("dump-unreadable", o.m.Database, "what it lost since the last dump is not known: %v", err)
+		return nil
+	}
+	o.warn(Shrunk, o.m.Database, shrunk(last.Manifest, o.m))
+	return nil
+}

@@ -94,6 +94,7 @@ func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 		}
 		return nil, err
 	}
+	s.Remember(k)
 	k.Floor, err = phrase.ParseFloor(s.f.Keep[name].Floor)
 	return k, err
 }

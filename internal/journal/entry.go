@@ -231,7 +231,7 @@ func (j *Journal) Prune(ctx context.Context, before time.Time) error {
 		return unusable(j.where, err)
 	}
 	for _, s := range []string{"DELETE FROM part WHERE run IN (SELECT id FROM run WHERE started < ? AND result <> 'running')",
-		"DELETE FROM run WHERE started < ? AND result <> 'running'"} {
+		"DELETE FROM run WHERE started < ? AND result <> 'running'", "DELETE FROM read_back WHERE at < ?"} {
 		if _, err := j.exec(ctx, s, micros(before)); err != nil {
 			return unusable(j.where, err)
 		}

@@ -108,6 +108,11 @@ func (j *Journal) insertPart(ctx context.Context, run, job string, p Part) error
 	_, err := j.exec(ctx, "INSERT INTO part (run, job, name, command, dump, path, kind, moment, ended, took, rows, bytes, stored, "+
 		"result, code, reason) VALUES (?"+strings.Repeat(", ?", 15)+")", run, job, text(p.Name), p.Command, p.Dump, text(p.Path), p.Kind,
 		micros(p.Moment), micros(p.Ended), p.Took.Microseconds(), p.Rows, p.Bytes, p.Stored, string(p.Result), p.Code, text(p.Reason))
+	if err != nil || p.Result != Good || p.Dump == "" || p.Command != "verify" && p.Command != "drill" {
+		return err
+	}
+	_, err = j.exec(ctx, "INSERT INTO read_back (dump, at) VALUES (?, ?) ON CONFLICT (dump) DO UPDATE SET at = excluded.at "+
+		"WHERE read_back.at < excluded.at", p.Dump, micros(p.Ended))
 	return err
 }
 
@@ -241,7 +246,7 @@ func (j *Journal) Last(ctx context.Context, job, command string, results ...Resu
 // ReadBack gives when each dump was last read to its end and found as it should be: when it was verified or
 // drilled.
 func (j *Journal) ReadBack(ctx context.Context) (map[string]time.Time, error) {
-	rows, err := j.query(ctx, "SELECT dump, max(ended) FROM part WHERE command IN ('verify', 'drill') AND result = 'good' GROUP BY dump")
+	rows, err := j.query(ctx, "SELECT dump, at FROM read_back")
 	if err != nil {
 		return nil, unusable(j.where, err)
 	}

@@ -57,7 +57,7 @@ CREATE INDEX IF NOT EXISTS part_run ON part (run);
 
 CREATE INDEX IF NOT EXISTS part_of ON part (job, name, ended);
 
-CREATE INDEX IF NOT EXISTS part_dump ON part (dump, command, ended);
+CREATE TABLE IF NOT EXISTS read_back (dump TEXT PRIMARY KEY, at BIGINT NOT NULL);
 
 CREATE TABLE IF NOT EXISTS trouble (
   channel TEXT NOT NULL,

@@ -133,30 +133,42 @@ func (k *Keep) Dumps(ctx context.Context) ([]*Dump, error) {
 		if err == nil || of == "" || ctx.Err() != nil || errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		dumps = append(dumps, k.unreadable(of, fault.New("folder-unreadable", err, "cannot look into %s",
-			k.st.Where(of)).
-			Advise("dumps may be in it; check who owns it, and the drive")))
+		dumps = append(dumps, k.unreadable(of, folderUnreadable(k.st.Where(of), err)))
 		return nil
 	}
 	err := folders("", func(job string) error {
 		return folders(job, func(database string) error {
-			return folders(database, func(dir string) error {
-				d, err := k.read(ctx, dir)
-				if d != nil {
-					dumps = append(dumps, d)
-				}
-				return err
+			list, err := k.dumpsIn(ctx, database, func(name string) {
+				dumps = append(dumps, k.unreadable(name, foreignError(k.st.Where(name))))
 			})
+			dumps = append(dumps, list...)
+			if err == nil || ctx.Err() != nil || errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			dumps = append(dumps, k.unreadable(database, folderUnreadable(k.st.Where(database), err)))
+			return nil
 		})
 	})
+	if err == nil {
+		err = context.Cause(ctx)
+	}
+	if err == nil {
+		err = k.addProofs(ctx, dumps)
+	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
 		return nil, fault.New("keep-unreadable", err, "cannot look into the keep %s", k.Where())
 	}
+	k.settle()
 	Sort(dumps)
 	return dumps, nil
+}
+
+func folderUnreadable(where string, err error) error {
+	return fault.New("folder-unreadable", err, "cannot look into %s", where).
+		Advise("dumps may be in it; check who owns it, and the drive")
 }
 
 func foreignError(where string) error {
@@ -187,8 +199,27 @@ func (k *Keep) read(ctx context.Context, dir string) (*Dump, error) {
 		return k.unreadable(dir, err), nil
 	}
 	d.Keep, d.dir = k, dir
-	d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
+	d.Manifest.Brief() // most are only listed
 	return d, nil
+}
+
+// Whole reads the manifest of a dump whose listing left its tables and files out.
+func (d *Dump) Whole(ctx context.Context) error {
+	if d.Manifest == nil || !d.Manifest.IsBrief() {
+		return nil
+	}
+	now, err := readDump(ctx, d.files)
+	switch {
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case err != nil:
+		return fmt.Errorf("%s: %w", d.Path(), err)
+	case now.ID != d.ID:
+		return fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed", d.files.Where(manifest.Name)).
+			Exit(fault.ProvenBad).Advise("somebody changed it: 'grainkeep verify' looks at the dump")
+	}
+	d.Manifest = now.Manifest
+	return nil
 }
 
 func readDump(ctx context.Context, files store.Reader) (*Dump, error) {
@@ -232,6 +263,10 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 		d, err := k.read(ctx, dir)
 		if d == nil && err == nil {
 			err = absent
+		}
+		if err == nil && d.Manifest != nil {
+			d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
+			err = d.Whole(ctx)
 		}
 		return d, err
 	}

@@ -43,8 +43,9 @@ type Keep struct {
 	Floor    Floor
 	ReadOnly bool // nothing can be written here now
 
-	st    store.Store
-	start string // digest of START-HERE.txt
+	st     store.Store
+	start  string  // digest of START-HERE.txt
+	memory *memory // nil: nothing is remembered
 }
 
 type marker struct {

@@ -110,11 +110,7 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 			recordEnding) {
 			return nil
 		}
-		var r RunRecord
-		data, err := store.ReadAll(ctx, k.st, e.Name, maxSmall)
-		if err == nil {
-			err = record.Decode(data, &r)
-		}
+		r, err := k.recordOf(ctx, e.Name)
 		if err != nil {
 			h.broken = append(h.broken, fault.New("record-damaged", err, "the record %s cannot be used",
 				k.st.Where(e.Name)).
@@ -124,11 +120,12 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 		for _, p := range r.Dumps {
 			h.placed[p.ID] = p
 		}
-		for _, p := range r.Removed {
-			h.removed[p.ID] = true
+		for _, id := range r.Removed {
+			h.removed[id] = true
 		}
 		return nil
 	})
+	k.settle()
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
@@ -136,6 +133,15 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 		err = fault.New("keep-unreadable", err, "cannot look into %s", k.st.Where(runsName))
 	}
 	return h, err
+}
+
+// readRecord reads one record.
+func (k *Keep) readRecord(ctx context.Context, name string) (r RunRecord, err error) {
+	data, err := store.ReadAll(ctx, k.st, name, maxSmall)
+	if err == nil {
+		err = record.Decode(data, &r)
+	}
+	return r, err
 }
 
 // Absence is what the records of a keep and what lies in it do not agree on.

@@ -96,6 +96,44 @@ type Manifest struct {
 	StoredBytes int64            `json:"stored_bytes"`
 	Payload     Payload          `json:"payload"`
 	Files       []File           `json:"files"`
+
+	brief *Brief // tables and files are left out; this is what is known of them
+}
+
+// Brief is what a listing needs of a manifest's tables and files.
+type Brief struct {
+	Rows    int64
+	Tables  int
+	Partial bool
+}
+
+// Brief leaves the tables and the files out, which a listing of many dumps has no room for, and gives what a listing
+// needs of them.
+func (m *Manifest) Brief() Brief {
+	if m.brief == nil {
+		b := Brief{Rows: m.Rows(), Tables: len(m.Tables()), Partial: m.Partial()}
+		m.Set(b)
+	}
+	return *m.brief
+}
+
+// Set makes a manifest a brief one.
+func (m *Manifest) Set(b Brief) {
+	m.Files = nil
+	if m.Payload.Type == TypeSQL {
+		m.Payload.SQL = &SQL{}
+	}
+	m.brief = &b
+}
+
+// IsBrief says whether tables and files are left out. Whoever needs them reads the manifest whole.
+func (m *Manifest) IsBrief() bool { return m.brief != nil }
+
+// whole panics for a brief manifest: nobody must take it for one of a dump without tables.
+func (m *Manifest) whole() {
+	if m.brief != nil {
+		panic("the tables or files of a brief manifest are asked for")
+	}
 }
 
 // Beginnings of the names of what is no database: of dumped folders, and of commands' streams.
@@ -185,6 +223,7 @@ type ObjectEntry struct {
 
 // Tables are the tables of a database's dump.
 func (m *Manifest) Tables() []Table {
+	m.whole()
 	if m.Payload.SQL == nil {
 		return nil
 	}
@@ -193,6 +232,7 @@ func (m *Manifest) Tables() []Table {
 
 // Facts are what the database was made with.
 func (m *Manifest) Facts() map[string]string {
+	m.whole()
 	if m.Payload.SQL == nil {
 		return nil
 	}
@@ -209,6 +249,9 @@ func (m *Manifest) KindWord() string {
 
 // Rows is the sum of the rows of all tables.
 func (m *Manifest) Rows() (n int64) {
+	if m.brief != nil {
+		return m.brief.Rows
+	}
 	for _, t := range m.Tables() {
 		n += t.Rows
 	}
@@ -217,6 +260,9 @@ func (m *Manifest) Rows() (n int64) {
 
 // Partial says whether the dump leaves tables or rows out.
 func (m *Manifest) Partial() bool {
+	if m.brief != nil {
+		return m.brief.Partial
+	}
 	if m.Payload.SQL != nil && len(m.Payload.SQL.LeftOut) > 0 {
 		return true
 	}
@@ -230,6 +276,7 @@ func (m *Manifest) Partial() bool {
 
 // Has says whether the dump has a file of a section.
 func (m *Manifest) Has(section engine.Section) bool {
+	m.whole()
 	for _, f := range m.Files {
 		if strings.HasPrefix(f.Path, string(section)+".") {
 			return true
@@ -240,6 +287,7 @@ func (m *Manifest) Has(section engine.Section) bool {
 
 // File finds a file of the dump by its path.
 func (m *Manifest) File(path string) (File, bool) {
+	m.whole()
 	for _, f := range m.Files {
 		if f.Path == path {
 			return f, true

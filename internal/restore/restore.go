@@ -102,6 +102,9 @@ func (o *Outcome) Warnings() (list []string) {
 func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options, feed *event.Feed) (out *Outcome,
 	err error) {
 	d := plan.Base
+	if err := d.Whole(ctx); err != nil {
+		return nil, err
+	}
 	src, err := engine.Open(ctx, to)
 	if err != nil {
 		return nil, err

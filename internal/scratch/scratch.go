@@ -92,3 +92,9 @@ func (f *Folder) Close() error {
 	f.lock.Close()
 	return err
 }
+
+// Sub makes a folder in it.
+func (f *Folder) Sub(name string) (string, error) {
+	path := filepath.Join(f.Path, name)
+	return path, os.Mkdir(path, 0o700)
+}

@@ -24,7 +24,8 @@ type Entry struct {
 	Name    string // from the store's root
 	Bytes   int64
 	Folder  bool
-	Foreign bool // a link, a pipe, a device: nothing that a keep writes
+	Foreign bool      // a link, a pipe, a device: nothing that a keep writes
+	Time    time.Time // of its last change; zero where it was not asked for
 }
 
 // Store is where a keep's files lie. Names are checked by CheckName. Errors about
@@ -67,6 +68,13 @@ type Roomy interface {
 // Replacer is a store that can put new bytes in the place of a file at once.
 type Replacer interface {
 	Replace(ctx context.Context, name string, data []byte) error
+}
+
+// Peeker is a store that can look at a file of each folder in a folder at once.
+type Peeker interface {
+	// Peek visits the folders right in one, with what a name in each of them means; those that lack it are left
+	// out. Without a name, it is the folder itself. What is no folder and no file is visited as a foreign entry.
+	Peek(ctx context.Context, folder, name string, visit func(base string, e Entry) error) error
 }
 
 // Stager is a store that can move many finished files into place at once.

@@ -35,6 +35,13 @@ func Dump(ctx context.Context, d *keep.Dump, feed *event.Feed) (*Report, error) 
 		r.Findings = append(r.Findings, d.Err.Error())
 		return r, nil
 	}
+	if err := d.Whole(ctx); err != nil {
+		if fault.Of(err).Class != fault.ProvenBad {
+			return nil, err
+		}
+		r.Findings = append(r.Findings, err.Error())
+		return r, nil
+	}
 	meter := feed.Gauge()
 	meter.Begin("verifying "+d.Name(), len(d.Manifest.Files), d.Manifest.StoredBytes)
 	if err := r.sums(ctx, d); err != nil {

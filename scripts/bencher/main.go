@@ -23,7 +23,7 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
-	only := flag.String("only", "", "sqlite, postgres, mariadb or mysql: measure just that")
+	only := flag.String("only", "", "sqlite, postgres, mariadb, mysql or scale: measure just that")
 	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for the others")
 	flag.IntVar(&rounds, "rounds", rounds, "how often each is measured; the median counts")
 	flag.Parse()
@@ -53,7 +53,7 @@ func bench(program, only string, scale float64) error {
 		name  string
 		rows  float64
 		bench func(program, dir string, rows int) error
-	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}, {"mysql", 2e6, benchMySQL}} {
+	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}, {"mysql", 2e6, benchMySQL}, {"scale", manyDumps, benchScale}} {
 		if only != "" && only != b.name {
 			continue
 		}
@@ -85,8 +85,8 @@ func measured(program string, args ...string) (time.Duration, int64, error) {
 	out, err := cmd.CombinedOutput()
 	took := time.Since(start)
 	var exit *exec.ExitError
-	if errors.As(err, &exit) && exit.ExitCode() == 3 {
-		err = nil // the keep is beside the data, and it says so
+	if errors.As(err, &exit) && (exit.ExitCode() == 3 || exit.ExitCode() == 4) {
+		err = nil // the keep is beside the data, or something is stale, and it says so
 	}
 	if err != nil {
 		return 0, 0, fmt.Errorf("%w\n%s", err, out)

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -120,7 +121,7 @@ func (s *Store) Stat(_ context.Context, name string) (store.Entry, error) {
 }
 
 func entry(name string, st fs.FileInfo) store.Entry {
-	return store.Entry{Name: name, Bytes: st.Size(), Folder: st.IsDir(), Foreign: !st.IsDir() && !st.Mode().IsRegular()}
+	return store.Entry{Name: name, Bytes: st.Size(), Time: st.ModTime(), Folder: st.IsDir(), Foreign: !st.IsDir() && !st.Mode().IsRegular()}
 }
 
 // open opens a regular file. A pipe or a device does not hold it up: it is looked at
@@ -226,6 +227,52 @@ func (s *Store) List(ctx context.Context, folder string, visit func(store.Entry)
 		}
 	}
 	return nil
+}
+
+// Peek implements store.Peeker: one look at each folder.
+func (s *Store) Peek(ctx context.Context, folder, name string, visit func(base string, e store.Entry) error) error {
+	d, err := s.dir(folder)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	list, err := d.ReadDir(-1)
+	if err != nil {
+		return s.broken("list", folder, err)
+	}
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	for _, e := range list {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		switch {
+		case e.Type().IsRegular():
+			continue
+		case !e.IsDir():
+			err = visit(e.Name(), store.Entry{Name: path.Join(folder, e.Name()), Foreign: true})
+		default:
+			err = s.peek(d, folder, e.Name(), name, visit)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) peek(d *os.File, folder, base, name string, visit func(base string, e store.Entry) error) error {
+	var st unix.Stat_t
+	err := unix.Fstatat(int(d.Fd()), path.Join(base, name), &st, unix.AT_SYMLINK_NOFOLLOW)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	full := path.Join(folder, base, name)
+	if err != nil {
+		return visit(base, store.Entry{Name: full}) // whoever opens it is told why
+	}
+	kind := st.Mode & unix.S_IFMT
+	return visit(base, store.Entry{Name: full, Bytes: st.Size, Folder: kind == unix.S_IFDIR, Time: time.Unix(st.Mtim.Unix()),
+		Foreign: kind != unix.S_IFREG && kind != unix.S_IFDIR})
 }
 
 // makeFolders makes the folders above a name.

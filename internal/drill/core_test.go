@@ -93,6 +93,7 @@ func TestManifestTellsTheTruth(t *testing.T) {
 	require.NoError(t, err)
 	dumps, err := k.Dumps(ctx)
 	require.NoError(t, err)
+	require.NoError(t, dumps[0].Whole(ctx))
 	m := dumps[0].Manifest
 	require.Equal(t, res.Done[0].ID, dumps[0].ID)
 	require.Equal(t, []string{"a", "b"}, m.Run.Databases)

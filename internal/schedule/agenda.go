@@ -18,9 +18,6 @@ const punctual = 2 * time.Minute
 // backwards is by how much a clock that is set back makes an agenda begin anew; less is waited for.
 const backwards = time.Hour
 
-// longestWait is the longest time between two looks at the clock: it may be set, or the machine may sleep.
-const longestWait = time.Minute
-
 // Agenda knows what is due of some plans, and what has been. It starts nothing, and looks at no clock itself. Not
 // for use side by side.
 type Agenda struct {
@@ -70,9 +67,9 @@ func (a *Agenda) Change(plans []Plan, zone *time.Location, now time.Time) {
 	a.plans, a.zone, a.since = plans, zone, since
 }
 
-// Wake is when to look again.
-func (a *Agenda) Wake(now time.Time) time.Time {
-	wake := now.Add(longestWait)
+// Wake is when to look again, after a time at most.
+func (a *Agenda) Wake(now time.Time, longest time.Duration) time.Time {
+	wake := now.Add(longest)
 	for i, p := range a.plans {
 		if at := p.next(a.since[i], a.zone); !at.IsZero() && at.Before(wake) {
 			wake = at

@@ -33,8 +33,8 @@ func TestWhatIsDueNext(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s %s %s: %s", d.At.Format("Mon 15:04"), d.Job, d.What, d.Why))
 	}
 	require.Equal(t, []string{"Sun 02:30 a full dump: none yet in this keep", "Sun 02:30 b full dump: 2 days after the one before",
-		"Sun 02:30 b drill: none yet", "Sun 14:00 b full dump: 1 day after the one before",
-		"Mon 02:30 b full dump: 1 day after the one before"},
+		"Sun 02:30 b drill: none yet", "Sun 14:00 b full dump: 12 hours after the one before",
+		"Mon 02:30 b full dump: 13 hours after the one before"},
 		got, "a drill comes after the dump")
 	require.Empty(t, Next([]Plan{plan(t, "a", Full, "02:30 until 2026-01-01")}, last, now, time.UTC, 5))
 }

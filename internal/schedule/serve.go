@@ -58,7 +58,10 @@ type Serving struct {
 	Clock  Clock
 	Feed   *event.Feed
 	AtOnce int    // things that are done at the same time; 0: one
-	Each   func() // called at every look at the clock, at least once a minute; may be nil
+	Each   func() // called at every look at the clock; may be nil
+	// Longest is the longest time between two looks at the clock, which may be set while the machine sleeps; 0: a
+	// minute.
+	Longest time.Duration
 }
 
 // Server does what is due, each job one thing at a time, until it is stopped. Its methods may be called side by
@@ -76,6 +79,9 @@ type Server struct {
 
 // NewServer begins with an agenda.
 func NewServer(a *Agenda, s Serving) *Server {
+	if s.Longest == 0 {
+		s.Longest = time.Minute
+	}
 	return &Server{Serving: s, agenda: a, waiting: map[string][]Due{}, turn: make(chan struct{}, max(1, s.AtOnce)),
 		woken: make(chan struct{}, 1)}
 }
@@ -87,7 +93,7 @@ func (s *Server) Run(ctx context.Context) {
 		now := s.Clock.Now()
 		s.mu.Lock()
 		due, missed := s.agenda.Due(now)
-		wake := s.agenda.Wake(now)
+		wake := s.agenda.Wake(now, s.Longest)
 		s.mu.Unlock()
 		for _, m := range missed {
 			s.Feed.Warn("run-missed", "", "%v", m)

@@ -41,9 +41,10 @@ const grace = 10 * time.Second
 
 // Bounds of what is kept of a step's output.
 const (
-	maxLine  = 4 << 10 // bytes
-	maxLines = 10_000  // of one step
-	tail     = 2 << 10 // bytes, for the message of a failure
+	maxLine  = 4 << 10         // bytes
+	straggle = 2 * time.Second // after its end, for those that it leaves behind with its output open
+	maxLines = 10_000          // of one step
+	tail     = 2 << 10         // bytes, for the message of a failure
 )
 
 // String is the step as people read it.
@@ -143,12 +144,31 @@ func (s Step) Pipe(ctx context.Context, stage Stage, facts Facts, in io.Reader, 
 	cmd.Cancel = func() error { return unix.Kill(-cmd.Process.Pid, unix.SIGTERM) }
 	cmd.WaitDelay = grace
 	out := &lines{feed: feed}
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, out
+	said, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer said.Close()
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, w, w
 	sink := &remembering{w: to}
 	if to != nil {
 		cmd.Stdout = sink
 	}
-	err := cmd.Run()
+	err = errors.Join(cmd.Start(), w.Close())
+	if err == nil {
+		heard := make(chan struct{})
+		go func() {
+			defer close(heard)
+			_, _ = io.Copy(out, said) // it ends when nobody holds the other end, or it is closed below
+		}()
+		err = cmd.Wait()
+		select {
+		case <-heard:
+		case <-time.After(straggle):
+			said.Close() // somebody who was left behind has it open: a service that was started
+			<-heard
+		}
+	}
 	if sink.err != nil && ctx.Err() == nil { // that is why it failed
 		return sink.err
 	}

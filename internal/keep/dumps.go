@@ -33,7 +33,12 @@ type Dump struct {
 }
 
 // Path is where the dump lies, as people and scripts write it.
-func (d *Dump) Path() string { return d.files.Where("") }
+func (d *Dump) Path() string {
+	if d.files == nil {
+		return "" // it lies nowhere yet
+	}
+	return d.files.Where("")
+}
 
 // Short is the part of a dump's id that people type.
 func (d *Dump) Short() string { return d.ID[:min(10, len(d.ID))] }

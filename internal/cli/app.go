@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -257,18 +258,21 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 			Advise("name one with --from FOLDER")
 	}
 	var list []*keep.Keep
-	var last error
+	var failed []error
 	for _, n := range f.Keeps() {
 		k, err := jobs.OpenKeep(a.ctx, n)
 		if err != nil {
-			last = err
-			a.mention(err)
+			failed = append(failed, err)
 			continue
 		}
 		list = append(list, k)
 	}
-	if len(list) == 0 && last != nil {
-		return nil, last
+	last := len(failed) - 1
+	for i, err := range failed {
+		if len(list) == 0 && i == last { // that is why the command fails
+			return nil, err
+		}
+		a.mention(err)
 	}
 	return list, nil
 }
@@ -354,7 +358,7 @@ func (a *app) find(f *config.File, from, name, at string) ([]*keep.Dump, error) 
 	if err != nil {
 		return nil, err
 	}
-	found, err := chain.Find(all, name, at, time.Now())
+	found, err := chain.Find(all, name, at, clock.Now())
 	for _, d := range found {
 		if err == nil {
 			err = d.Whole(a.ctx)

@@ -31,9 +31,10 @@ func (a *app) demoCommand() *cobra.Command {
 			return a.demo(folder, on)
 		},
 	}, usage{`Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
-goes through the work on them: survey, dump, list, show, verify, restore, drill, and
-what damage looks like. Each command is shown with its real output. With --on, the
-databases are made on a server, named ternskerry_…, and removed at the end.`, [2]string{
+goes through the work on them: survey, dump, list, show, verify, restore, drill, two nights
+and the mornings after, and what damage looks like. Each command is shown with its real output.
+With --on, the databases are made on a server, named ternskerry_…, and removed at the end;
+then there are no nights, since a server's clock cannot be moved.`, [2]string{
 		"grainkeep demo",
 		"grainkeep demo --on postgres://you@db1/"}})
 	cmd.Flags().StringVar(&on, "on", "", "the server to make the databases on: `SOURCE`, a URL or configured")
@@ -41,6 +42,9 @@ databases are made on a server, named ternskerry_…, and removed at the end.`, 
 }
 
 const demoConfig = `timezone = "Atlantic/Faroe"
+
+[journal]
+folder = "state"
 
 [source.%s]
 %s
@@ -99,6 +103,7 @@ func (a *app) demo(folder, on string) error {
 	}
 	w.before()
 	w.after()
+	w.night()
 	w.damage()
 	if w.err != nil {
 		return w.err
@@ -204,7 +209,7 @@ func (w *walk) damage() {
 	if w.err != nil {
 		return
 	}
-	w.say("── 8. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
+	w.say("── 10. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
 	file, err := w.damagedCopy("barn", "barn-damaged")
 	if err != nil {
 		w.err = fault.New("demo-failed", err, "the copy could not be made")
@@ -271,6 +276,7 @@ func (w *walk) end(folder string) {
 %s   barn/            the keep; read its START-HERE.txt and a dump's README.txt
    barn-damaged/    the copy with the flipped bit
    grainkeep.toml   the configuration
+   state/           the journal, and the logs of the runs
 
    Try next:
      cd %s

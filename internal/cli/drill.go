@@ -53,11 +53,23 @@ func (a *app) drill(from, at, to string, names []string) error {
 	if err != nil {
 		return err
 	}
-	var list []*chain.Plan
+	return a.noted(f, "drill", jobNamed(f, names[0]), nil, func(run string) error {
+		list, err := a.toDrill(f, from, at, names)
+		if err != nil {
+			return err
+		}
+		a.notedAt(list[0].Last())
+		a.makeGood(f, f != nil && job.Of(f).Low(list[0].Last().Manifest.Job))
+		return a.drillAll(f, list, to, run)
+	})
+}
+
+// toDrill finds the dumps that are to be drilled.
+func (a *app) toDrill(f *config.File, from, at string, names []string) (list []*chain.Plan, err error) {
 	for _, n := range names {
 		found, err := a.plans(f, from, n, at)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		list = append(list, found...)
 	}
@@ -66,13 +78,11 @@ func (a *app) drill(from, at, to string, names []string) error {
 		a.say("What belongs to the server itself (+server), and streams without a restore command, cannot be drilled.")
 	}
 	if len(list) == 0 {
-		return fault.Wrong("drill-impossible",
+		return nil, fault.Wrong("drill-impossible",
 			"this cannot be drilled: what belongs to the server itself would change the server, and a stream needs a command "+
 				"that restores").Advise("'grainkeep verify' reads its dump back")
 	}
-	a.makeGood(f, f != nil && job.Of(f).Low(list[0].Last().Manifest.Job))
-	first := list[0].Last()
-	return a.noted(f, "drill", first.Manifest.Job, first.Keep, func(run string) error { return a.drillAll(f, list, to, run) })
+	return list, nil
 }
 
 // drillAll drills some dumps, and then runs the steps of their job.

@@ -196,13 +196,10 @@ func (a *app) makeGood(f *config.File, low bool) {
 			a.warn("priority-kept", "the priority of this work could not be lowered: %v", err)
 		}
 	}
-	if job.Of(f).State() == "" {
-		return
-	}
 	feed, end := a.feed()
 	defer end()
-	if err := step.MakeGood(a.ctx, job.Of(f).Undone(), feed); err != nil {
-		a.mention(err)
+	if err := job.Of(f).MakeGood(a.ctx, feed); err != nil {
+		a.warn("still-undone", "%v", err)
 	}
 }
 

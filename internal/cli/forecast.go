@@ -5,10 +5,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/forecast"
@@ -25,9 +25,9 @@ func (a *app) forecastCommand() *cobra.Command {
 		Args:              args(1, 1, "a job"),
 		RunE:              func(_ *cobra.Command, names []string) error { return a.forecast(names[0], picture) },
 		ValidArgsFunction: a.jobNames(),
-	}, usage{`Reckons a year ahead, from the job's schedule, its retain phrase, and the sizes and the growth of
-its dumps: what they will take, when the floor of the keep is reached, how many restore points of which age there
-will be, and what is written in the year.`, [2]string{"grainkeep forecast nightly",
+	}, usage{`Reckons a year ahead, from the job's schedule, its retain phrase, and the sizes and the
+growth of its dumps: what they will take, when the floor of the keep is reached, how many
+restore points of which age there will be, and what is written in the year.`, [2]string{"grainkeep forecast nightly",
 		"grainkeep forecast nightly --picture nightly.svg"}})
 	cmd.Flags().StringVar(&picture, "picture", "", "also draw it into this `FILE`, .png or .svg")
 	return cmd
@@ -91,7 +91,7 @@ func (a *app) forecast(name, picture string) error {
 // forecastOf is what a year ahead is reckoned from.
 func (a *app) forecastOf(f *config.File, name string, k *keep.Keep) (ask forecast.Ask, err error) {
 	j := f.Job[name]
-	ask = forecast.Ask{Zone: f.Zone(), Now: time.Now(), Thin: j.Thin == config.AfterGoodDump}
+	ask = forecast.Ask{Zone: f.Zone(), Now: clock.Now(), Thin: j.Thin == config.AfterGoodDump}
 	if ask.Full, err = config.Schedules(j.Full); err != nil {
 		return ask, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -33,7 +34,8 @@ func (a *app) historyCommand() *cobra.Command {
 		RunE:              func(_ *cobra.Command, names []string) error { return a.history(names, h) },
 		ValidArgsFunction: a.jobNames(),
 	}, usage{`Shows the newest runs of every command that changed something, from the journal. --log
-prints what a run wrote, --follow what the runs write that go on now, and how far they are.`, [2]string{
+prints what a run wrote, --follow what the runs write that go on now, and how far they
+are.`, [2]string{
 		"grainkeep history nightly --result failed --since '7 days'", "grainkeep history --follow"}})
 	f := cmd.Flags()
 	f.IntVar(&h.last, "last", 20, "so `MANY` runs; 0: all")
@@ -77,7 +79,7 @@ func (h historyFlags) filter(f *config.File, names []string) (x journal.Filter, 
 		if w.text == "" {
 			continue
 		}
-		when, err := phrase.ParseWhen(w.text, zoneOf(f), time.Now())
+		when, err := phrase.ParseWhen(w.text, zoneOf(f), clock.Now())
 		if err != nil {
 			return x, fault.Wrong("moment-unclear", "%v", err)
 		}
@@ -215,16 +217,19 @@ func whatOf(r journal.Run) string {
 	for _, p := range r.Parts {
 		stored, rows = stored+p.Stored, rows+p.Rows
 	}
-	noun := "dump"
+	done := phrase.Plural(int64(len(r.Parts)), "dump")
 	if r.Command == "dump" {
-		noun = "database"
+		var names []string
+		for _, p := range r.Parts {
+			names = append(names, p.Name)
+		}
+		done = databasesAnd(names)
 	}
-	done := phrase.Plural(int64(len(r.Parts)), noun)
 	switch {
 	case r.Result == journal.Running && r.Progress.Step != "":
-		return r.Progress.Step + " since " + phrase.Duration(time.Since(r.Started))
+		return r.Progress.Step + " since " + phrase.Duration(clock.Since(r.Started))
 	case r.Result == journal.Running:
-		return "since " + phrase.Duration(time.Since(r.Started))
+		return "since " + phrase.Duration(clock.Since(r.Started))
 	case r.Reason != "":
 		return r.Reason
 	case len(r.Parts) == 0:

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -89,13 +90,13 @@ func (a *app) hold(name, from, at, why, until string) error {
 	if err != nil {
 		return err
 	}
-	h := keep.Hold{Dump: d.ID, Since: time.Now().UTC().Truncate(time.Second), Why: why}
+	h := keep.Hold{Dump: d.ID, Since: clock.Now().UTC().Truncate(time.Second), Why: why}
 	if until != "" {
-		w, err := phrase.ParseWhen(until, chain.Zone(d), time.Now())
+		w, err := phrase.ParseWhen(until, chain.Zone(d), clock.Now())
 		if err != nil {
 			return fault.Wrong("moment-unclear", "%v", err)
 		}
-		if h.Until = w.Until.UTC(); h.Ended(time.Now()) {
+		if h.Until = w.Until.UTC(); h.Ended(clock.Now()) {
 			return fault.Wrong("moment-past", "%s is in the past", until)
 		}
 	}

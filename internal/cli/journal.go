@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"os"
+	"strings"
 	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -120,11 +122,17 @@ func (a *app) noted(f *config.File, command, of string, k *keep.Keep, work func(
 	o := journal.Outcome{Result: journal.Failed, Code: "defect", Reason: "the program broke off"}
 	defer func() { // also when the work panics
 		a.run, a.meter = nil, nil
+		if by == "hand" && fault.Class(o.Exit) == fault.Usage { // a slip of who typed it: nothing was begun
+			if err := run.Drop(a.ctx); err != nil {
+				a.warn("journal-unusable", "%v", err)
+			}
+			return
+		}
 		if err := run.End(a.ctx, o); err != nil {
 			a.warn("journal-unusable", "%v", err)
 		}
 		a.tellRun(f, j, id)
-		if err := j.Prune(context.WithoutCancel(a.ctx), time.Now().Add(-job.Of(f).JournalKeeps())); err != nil {
+		if err := j.Prune(context.WithoutCancel(a.ctx), clock.Now().Add(-job.Of(f).JournalKeeps())); err != nil {
 			a.warn("journal-unusable", "%v", err)
 		}
 	}()
@@ -132,6 +140,29 @@ func (a *app) noted(f *config.File, command, of string, k *keep.Keep, work func(
 	o = a.outcome(err, len(a.warnings) > before)
 	a.raise(worst)
 	return err
+}
+
+// jobNamed is the job that a dump's name begins with; empty: it is none of the configuration's.
+func jobNamed(f *config.File, name string) string {
+	of, _, _ := strings.Cut(name, "/")
+	if f == nil || isPath(name) {
+		return ""
+	}
+	if _, ok := f.Job[of]; !ok {
+		return ""
+	}
+	return of
+}
+
+// notedAt notes which dump, and so which job and keep, the run is about.
+func (a *app) notedAt(d *keep.Dump) {
+	if a.run == nil {
+		return
+	}
+	if d.Keep != nil {
+		a.run.At(a.ctx, d.Keep.ID, d.Keep.Where())
+	}
+	a.run.Of(a.ctx, d.JobName())
 }
 
 // outcome is how a run ended, by its error and by what was told meanwhile.
@@ -147,7 +178,7 @@ func (a *app) outcome(err error, warned bool) (o journal.Outcome) {
 			cause = context.Cause(a.ctx)
 		}
 		f := asFault(cause)
-		o = journal.Outcome{Result: journal.Failed, Code: f.Code, Reason: f.Error(), Advice: f.Do}
+		o = journal.Outcome{Result: journal.Failed, Code: f.Code, Reason: f.Error(), Advice: f.Do, Exit: int(f.Class)}
 		switch {
 		case a.ctx.Err() != nil:
 			o.Result = journal.Stopped

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
@@ -65,7 +66,7 @@ func (a *app) list(from, name string, every bool) error {
 		}
 	}
 	if name != "" && len(chosen) == 0 {
-		_, err := chain.Find(all, name, "", time.Now())
+		_, err := chain.Find(all, name, "", clock.Now())
 		return err
 	}
 	sort.SliceStable(chosen, func(i, j int) bool { return chosen[i].Name() < chosen[j].Name() })
@@ -163,7 +164,7 @@ func (a *app) listTable(dumps []*keep.Dump) block {
 		} else {
 			last = name
 		}
-		t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)), m.KindWord(),
+		t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)), m.KindWord(),
 			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
 				string(d.State())), d.Short())
 	}

@@ -2,11 +2,11 @@ package cli
 
 import (
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
@@ -103,7 +103,7 @@ func (a *app) removeOne(d *keep.Dump, why string) error {
 	if err != nil {
 		return err
 	}
-	if h, held := holds[d.ID]; held && !h.Ended(time.Now()) {
+	if h, held := holds[d.ID]; held && !h.Ended(clock.Now()) {
 		return fault.New("dump-held", nil, "the dump %s is on hold: %s", d.Short(), h.Why).
 			Advise("'grainkeep release %s' ends that", d.Short())
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -100,7 +101,7 @@ func (a *app) schedule(names []string, next int) error {
 	if err != nil {
 		return err
 	}
-	now, zone := time.Now(), f.Zone()
+	now, zone := clock.Now(), f.Zone()
 	last, err := a.lastRuns(f, plans)
 	if err != nil {
 		return err
@@ -137,7 +138,7 @@ func (a *app) clocks(f *config.File, plans []schedule.Plan, now time.Time) {
 	seen := map[string]bool{}
 	for _, p := range plans {
 		name := f.Job[p.Job].Source
-		if seen[name] || f.Source[name].Engine == "sqlite" {
+		if e := f.Source[name].Engine; seen[name] || e == "sqlite" || e == config.Command || e == "" {
 			continue
 		}
 		seen[name] = true
@@ -154,7 +155,7 @@ func (a *app) clocks(f *config.File, plans []schedule.Plan, now time.Time) {
 			a.mention(fmt.Errorf("the clock of %s is not known: %w", name, err))
 			continue
 		}
-		head.row(name, skew(time.Until(server.Clock))+"; its zone is "+server.Zone)
+		head.row(name, skew(clock.Until(server.Clock))+"; its zone is "+server.Zone)
 	}
 	a.print("%s\n\n", head.render())
 }
@@ -219,17 +220,17 @@ of systemd, which see the system read-only. It says what the target cannot expre
 and which user must be able to read and write what, with the line that tests it.`, [2]string{
 		"grainkeep schedule export --as crontab", "grainkeep schedule export --as systemd --user dumper --folder /etc/systemd/system"}})
 	f := cmd.Flags()
-	f.StringVar(&e.as, "as", "systemd", "`WHAT` to write: crontab or systemd")
+	f.StringVar(&e.as, "as", "systemd", "`WHAT` to write: crontab, systemd (a timer for each thing that is due), or service (one for 'schedule serve')")
 	f.StringVar(&e.user, "user", "", "the `USER` that the jobs run as (else this one)")
 	f.StringVar(&e.program, "program", "", "`PATH` of this program (else where it is now)")
 	f.StringVar(&e.folder, "folder", "", "write the units as files into this `FOLDER`; left out: print them")
-	values(cmd, "as", "crontab", "systemd")
+	values(cmd, "as", "crontab", "systemd", "service")
 	return cmd
 }
 
 func (a *app) exportSchedule(names []string, e exportFlags) error {
-	if e.as != "crontab" && e.as != "systemd" {
-		return fault.Wrong("flag-wrong", "--as is %q", e.as).Advise("write crontab or systemd")
+	if e.as != "crontab" && e.as != "systemd" && e.as != "service" {
+		return fault.Wrong("flag-wrong", "--as is %q", e.as).Advise("write crontab, systemd (a timer for each) or service ('schedule serve')")
 	}
 	f, err := a.needConfig()
 	if err != nil {
@@ -250,6 +251,9 @@ func (a *app) exportSchedule(names []string, e exportFlags) error {
 		return a.emit(map[string]any{"crontab": text, "cannot": cannot})
 	}
 	units, cannot := schedule.Units(plans, m)
+	if e.as == "service" {
+		units, cannot = []schedule.Unit{schedule.ServiceUnit(plans, m)}, nil
+	}
 	list := map[string]string{}
 	for _, u := range units {
 		list[u.Name] = u.Text
@@ -264,7 +268,11 @@ func (a *app) exportSchedule(names []string, e exportFlags) error {
 		a.print("%s\n", path)
 	}
 	a.cannotExport("systemd", cannot)
-	a.say("Next: systemctl daemon-reload, then systemctl enable --now NAME.timer for each; 'systemctl list-timers' shows them.")
+	if e.as == "service" {
+		a.say("Next: systemctl daemon-reload, then systemctl enable --now grainkeep; 'journalctl -u grainkeep' shows what it says.")
+	} else {
+		a.say("Next: systemctl daemon-reload, then systemctl enable --now NAME.timer for each; 'systemctl list-timers' shows them.")
+	}
 	return a.emit(map[string]any{"units": list, "cannot": cannot})
 }
 
@@ -301,6 +309,12 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 			*list = append(*list, path)
 		}
 	}
+	add(&m.Writes, config.StateFolder(f))
+	for _, name := range f.Tells() {
+		if path, ok := strings.CutPrefix(f.Tell[name].Secret, "file:"); ok {
+			add(&m.Reads, f.Absolute(path))
+		}
+	}
 	for _, p := range plans {
 		j := f.Job[p.Job]
 		for _, name := range []string{j.Source, j.DrillOn} {
@@ -313,6 +327,9 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 			}
 		}
 		add(&m.Writes, f.Absolute(f.Keep[j.Keep].Folder))
+		for _, c := range j.Files {
+			add(&m.Reads, f.Absolute(c.Folder))
+		}
 	}
 	return m, nil
 }

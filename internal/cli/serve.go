@@ -25,6 +25,7 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/spf13/cobra"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -40,8 +41,8 @@ func (a *app) scheduleServeCommand() *cobra.Command {
 		Args: args(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error { return a.serve() },
 	}, usage{`Runs what is due, each job one thing at a time, until it is stopped; made for a service
-manager. Runs that were missed while the machine was off are made up for, once. SIGHUP reads the configuration
-again. A stop lets what is under way end cleanly.`, [2]string{"grainkeep schedule serve",
+manager. Runs that were missed while the machine was off are made up for, once. SIGHUP
+reads the configuration again. A stop lets what is under way end cleanly.`, [2]string{"grainkeep schedule serve",
 		"grainkeep --config /etc/grainkeep/grainkeep.toml schedule serve"}})
 }
 
@@ -99,7 +100,7 @@ func (a *app) serve() error {
 	if err != nil {
 		return err
 	}
-	n := &night{a: a, f: f, looked: time.Now()}
+	n := &night{a: a, f: f, looked: clock.Now()}
 	if n.path, err = filepath.Abs(f.Path()); err != nil {
 		return err
 	}
@@ -110,14 +111,14 @@ func (a *app) serve() error {
 	if err != nil {
 		return err
 	}
+	a.serving = true // what it tells from now on is no outcome of this command
 	a.makeGood(f, false)
 	for _, e := range a.leave() { // what comes is done by others, and for long
 		a.mention(e)
 	}
-	a.serving = true
 	n.feed = &event.Feed{}
 	n.feed.Listen(n.hear)
-	agenda := schedule.NewAgenda(plans, f.Zone(), last, time.Now())
+	agenda := schedule.NewAgenda(plans, f.Zone(), last, clock.Now())
 	n.server = schedule.NewServer(agenda, schedule.Serving{Start: n.start, Clock: schedule.RealClock{}, Feed: n.feed,
 		AtOnce: f.Schedule.AtOnce, Each: n.each})
 	stop, err := n.listen()
@@ -167,7 +168,7 @@ func (n *night) watchdog(done <-chan struct{}) {
 func (n *night) alive() bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	return time.Since(n.looked) < lively
+	return clock.Since(n.looked) < lively
 }
 
 func (n *night) config() *config.File {
@@ -202,7 +203,7 @@ func (n *night) next() string {
 	if err != nil {
 		return "nothing"
 	}
-	due := schedule.Next(plans, func(string, schedule.What) time.Time { return time.Time{} }, time.Now(), f.Zone(), 1)
+	due := schedule.Next(plans, func(string, schedule.What) time.Time { return time.Time{} }, clock.Now(), f.Zone(), 1)
 	if len(due) == 0 {
 		return "nothing"
 	}
@@ -331,7 +332,7 @@ const (
 // each is called at least once a minute: it tells people what is to be told.
 func (n *night) each() {
 	n.mu.Lock()
-	n.looked = time.Now()
+	n.looked = clock.Now()
 	f := n.f
 	n.mu.Unlock()
 	if len(f.Tell) == 0 || !n.rounds.CompareAndSwap(false, true) {
@@ -353,7 +354,7 @@ func (n *night) round(f *config.File) (err error) {
 	if err != nil {
 		return err
 	}
-	now := time.Now()
+	now := clock.Now()
 	every := checkEvery
 	for _, k := range f.Keep {
 		if len(k.Before) > 0 {
@@ -445,7 +446,7 @@ const measured = 20 * time.Second
 func (n *night) measure() (web.Reading, error) {
 	n.read.Lock()
 	defer n.read.Unlock()
-	if time.Since(n.readAt) < measured {
+	if clock.Since(n.readAt) < measured {
 		n.reading.UnderWay = len(n.server.UnderWay())
 		return n.reading, nil
 	}
@@ -456,7 +457,7 @@ func (n *night) measure() (web.Reading, error) {
 		return web.Reading{}, err
 	}
 	r.UnderWay = len(n.server.UnderWay())
-	n.reading, n.readAt = r, time.Now()
+	n.reading, n.readAt = r, clock.Now()
 	return r, nil
 }
 

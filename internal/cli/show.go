@@ -5,11 +5,11 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
@@ -72,7 +72,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	if m.Note != "" {
 		line("note", "%s", m.Note)
 	}
-	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(time.Since(m.Moment)))
+	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)))
 	line("from", "%s, %s", strings.TrimSpace(m.Source.Product+" "+m.Source.Version), m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
@@ -145,7 +145,7 @@ func (a *app) holdLine(d *keep.Dump, line func(k, format string, args ...any)) {
 		line("hold", "the holds of the keep cannot be read: %v", err)
 		return
 	}
-	if h, held := holds[d.ID]; held && !h.Ended(time.Now()) {
+	if h, held := holds[d.ID]; held && !h.Ended(clock.Now()) {
 		line("hold", "%s: %s", lasts(h, d), h.Why)
 	}
 }

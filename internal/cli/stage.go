@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"grainkeep/internal/demo"
 	"grainkeep/internal/engine"
@@ -23,16 +24,19 @@ type stage struct {
 	change    func(context.Context) error
 	remove    func(context.Context)
 	next      func(moment string) string // more to try
+	night     string                     // the configuration of the nights; empty: there are none
 }
 
 func filesStage(folder string) stage {
 	data := filepath.Join(folder, "data")
+	day := fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db", "c*", "ros*", "", "bookings.db", "")
+	const last = "keep      = \"barn\"\n" // of the job's keys
 	return stage{
+		night: strings.Replace(day, last, last+nightKeys, 1) + nightSections,
 		where: "in " + folder, bookings: "bookings.db", yesterday: "bookings_yesterday.db",
-		config: fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db",
-			"c*", "ros*", "", "bookings.db", ""),
-		left: "   data/            the live databases, and bookings_yesterday.db beside them\n",
-		load: func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
+		config: day,
+		left:   "   data/            the live databases, and bookings_yesterday.db beside them\n",
+		load:   func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
 		change: func(ctx context.Context) error {
 			db, err := demo.OpenSQLite(filepath.Join(data, "bookings.db"))
 			if err != nil {

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
@@ -124,7 +125,7 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 		if err != nil {
 			return nil, err
 		}
-		lines = append(lines, status.Of(j, held[of], time.Now())...)
+		lines = append(lines, status.Of(j, held[of], clock.Now())...)
 	}
 	return lines, nil
 }
@@ -155,7 +156,7 @@ func (a *app) status(names []string, probe, offline bool) error {
 	}
 	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"}, "Took", "Size", "Ratio")
 	list := []jsonStatus{}
-	now, stale := time.Now(), 0
+	now, stale := clock.Now(), 0
 	for _, l := range lines {
 		next := "–"
 		x := jsonStatus{Job: l.Job, Database: l.Database, State: string(l.State), Why: l.Why}
@@ -236,7 +237,7 @@ func (a *app) remind(names []string, offline bool) error {
 		}
 		if n := len(waiting); n > 0 {
 			a.warn("not-told", "%s could not be sent, the first %s: %s; 'grainkeep tell' tries again", phrase.Plural(int64(n), "message"),
-				phrase.Ago(time.Since(waiting[0].Made)), orDash(waiting[0].Reason))
+				phrase.Ago(clock.Since(waiting[0].Made)), orDash(waiting[0].Reason))
 		}
 	}
 	if offline || len(names) > 0 {
@@ -248,7 +249,7 @@ func (a *app) remind(names []string, offline bool) error {
 		bySource[j.Source] = append(bySource[j.Source], dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except})
 	}
 	for _, name := range f.Sources() {
-		if choices := bySource[name]; len(choices) > 0 {
+		if choices := bySource[name]; len(choices) > 0 && f.Source[name].Engine != config.Command {
 			a.untaken(f, name, choices)
 		}
 	}
@@ -308,7 +309,7 @@ func (a *app) probe(lines []status.Line, err error) error {
 	oldest, bytes := time.Duration(0), int64(0)
 	for _, l := range lines {
 		if l.Last != nil {
-			oldest, bytes = max(oldest, time.Since(l.Last.Manifest.Moment)), bytes+l.Last.Manifest.StoredBytes
+			oldest, bytes = max(oldest, clock.Since(l.Last.Manifest.Moment)), bytes+l.Last.Manifest.StoredBytes
 		}
 		if l.State == status.Good {
 			continue

@@ -11,8 +11,10 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -43,6 +45,7 @@ type looked struct {
 	title string
 	at    engine.Location
 	*dump.Survey
+	accept []string // codes of warnings
 }
 
 func (a *app) survey(from, name string) error {
@@ -101,7 +104,7 @@ func (a *app) surveySource(f *config.File, from string) error {
 	if err != nil {
 		return err
 	}
-	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s})})
+	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s, nil})})
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
@@ -113,7 +116,7 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 	if err != nil {
 		return nil, errors.Join(err, unopened)
 	}
-	v := a.printSurvey(looked{"job " + name, j.Source, s})
+	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept})
 	if unopened != nil {
 		a.mention(unopened)
 	}
@@ -125,11 +128,13 @@ func (a *app) printSurvey(l looked) any {
 	head := a.newTable(nil)
 	line := func(k, format string, args ...any) { head.row(k, fmt.Sprintf(format, args...)) }
 	line("survey", "%s", l.title)
-	line("server", "%s %s at %s", s.Server.Product, s.Server.Version, l.at.Server+l.at.Path)
+	if s.Server.Product != "" {
+		line("server", "%s %s at %s", s.Server.Product, s.Server.Version, l.at.Server+l.at.Path)
+	}
 	if s.Server.User != "" {
 		line("user", "%s", s.Server.User)
 	}
-	if l.at.Engine != "sqlite" {
+	if l.at.Engine != "sqlite" && s.Server.Product != "" {
 		line("clock", "%s; its zone is %s", skew(s.Skew), s.Server.Zone)
 	}
 	if s.Server.Log != "" {
@@ -140,7 +145,7 @@ func (a *app) printSurvey(l looked) any {
 	}
 	a.print("%s\n\n", head.render())
 	a.print("%s\n", a.databaseTable(s))
-	a.surveyFindings(s)
+	a.surveyFindings(s, l.accept)
 	return surveyJSON(l)
 }
 
@@ -178,7 +183,7 @@ func (a *app) databaseTable(s *dump.Survey) block {
 		tables, objects := "", ""
 		if l, ok := by[d.Name]; ok {
 			tables, objects = fmt.Sprint(l.Tables), fmt.Sprint(l.Objects)
-			if l.Err != nil {
+			if l.Err != nil || !manifest.Plain(d.Name) && d.Name != engine.ServerWide {
 				tables, objects = "–", "–"
 			}
 		}
@@ -199,7 +204,7 @@ func (a *app) databaseTable(s *dump.Survey) block {
 }
 
 // surveyFindings tells what would go wrong, or what is worth knowing.
-func (a *app) surveyFindings(s *dump.Survey) {
+func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 	for _, m := range s.Plan.Matches {
 		if m.Optional && len(m.Databases) == 0 {
 			a.say("The optional entry %q matches nothing now.", m.Entry)
@@ -228,7 +233,10 @@ func (a *app) surveyFindings(s *dump.Survey) {
 		return
 	}
 	if s.Same {
-		a.warn(dump.SameDrive, "%s", dump.SameDriveWarning(s.Keep))
+		feed := &event.Feed{}
+		feed.Listen(a.hear)
+		feed.Accept(accept...)
+		feed.Warn(dump.SameDrive, "", "%s", dump.SameDriveWarning(s.Keep))
 	}
 	if !s.Room.Known {
 		return

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
@@ -25,8 +26,9 @@ func (a *app) tellCommand() *cobra.Command {
 		Args: args(0, -1, ""),
 		RunE: func(_ *cobra.Command, names []string) error { return a.tellPeople(names, test, summary) },
 	}, usage{`Tells those whom the configuration names of what has become stale and of what is well
-again, and sends what could not be sent before. With --test it sends each of them a test, with
---summary how every database stands. Failures, warnings and successes are told by the runs themselves.`,
+again, and sends what could not be sent before. With --test it sends each of them a test,
+with --summary how every database stands. The runs themselves tell of failures, warnings
+and successes.`,
 		[2]string{"grainkeep tell --test office", "grainkeep tell --summary"}})
 	cmd.Flags().BoolVar(&test, "test", false, "send a test")
 	cmd.Flags().BoolVar(&summary, "summary", false, "send how every database stands")
@@ -63,7 +65,7 @@ func (a *app) tellPeople(names []string, test, summary bool) error {
 	}
 	switch {
 	case test:
-		err = t.Post(a.ctx, tell.Message{Kind: tell.Test, At: time.Now(), Title: "a test",
+		err = t.Post(a.ctx, tell.Message{Kind: tell.Test, At: clock.Now(), Title: "a test",
 			Lines: []string{"This is a test. It arrived, so the way works."}}, names...)
 	case summary:
 		err = a.postSummary(f, t, names)
@@ -114,7 +116,7 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 	if err != nil {
 		return err
 	}
-	now := time.Now()
+	now := clock.Now()
 	m := tell.Message{Kind: tell.Summary, At: now, Table: &tell.Table{Header: []string{"Database", "Last dump", "Size", "Restore", "State"}}}
 	stale := 0
 	for _, l := range lines {

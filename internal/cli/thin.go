@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
@@ -76,7 +77,7 @@ func (a *app) thin(name string, flags thinFlags) error {
 	a.say("%s keeps %s.", of, strings.Join(r.Sentences(), "; "))
 	list := []jsonThinned{}
 	for _, k := range keeps {
-		t := retain.Thinning{Keep: k, Job: of, Database: database, Retain: r, Zone: zoneOf(f), Now: time.Now()}
+		t := retain.Thinning{Keep: k, Job: of, Database: database, Retain: r, Zone: zoneOf(f), Now: clock.Now()}
 		work := func(string) error {
 			part, err := a.thinOne(t, flags.apply)
 			list = append(list, part...)
@@ -236,7 +237,7 @@ func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
 	}
 	r, err := phrase.ParseRetain(f.Job[of].Retain)
 	if err == nil {
-		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: time.Now()}
+		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: clock.Now()}
 		_, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {
 			a.part(removedPart(d, v.Why))
 			a.say("  removed %s of %s, %s: %s", d.Name(), phrase.Both(v.Moment, chain.Zone(d)), phrase.Bytes(d.Manifest.StoredBytes),

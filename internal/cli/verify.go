@@ -70,48 +70,56 @@ func (a *app) verify(from, at string, due bool, names []string) error {
 	if err != nil {
 		return err
 	}
-	var list []*keep.Dump
+	of := ""
+	if len(names) > 0 {
+		of = jobNamed(f, names[0])
+	}
+	return a.noted(f, "verify", of, nil, func(string) error {
+		list, err := a.toVerify(f, from, at, due, names)
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			a.notedAt(list[0])
+		}
+		return a.verifyAll(list)
+	})
+}
+
+// toVerify finds the dumps that are to be read.
+func (a *app) toVerify(f *config.File, from, at string, due bool, names []string) (list []*keep.Dump, err error) {
 	if len(names) == 0 && at != "" {
-		return fault.Wrong("flag-wrong", "--at goes with a name: without one, every dump is read").
+		return nil, fault.Wrong("flag-wrong", "--at goes with a name: without one, every dump is read").
 			Advise("name a job: 'grainkeep verify JOB --at WHEN'")
 	}
 	if len(names) == 0 {
 		if list, err = a.dumps(f, from); err != nil {
-			return err
+			return nil, err
 		}
 		if err := a.verifyKeeps(f, from); err != nil {
-			return err
+			return nil, err
 		}
 		if len(list) == 0 && len(a.warnings) == 0 {
-			return fault.Wrong("dump-absent", "there is no dump to verify")
+			return nil, fault.Wrong("dump-absent", "there is no dump to verify")
 		}
 	}
 	if due && (at != "" || len(names) == 0) {
-		return fault.Wrong("flag-wrong", "--due goes with the names of jobs, and without --at")
+		return nil, fault.Wrong("flag-wrong", "--due goes with the names of jobs, and without --at")
 	}
-	of := ""
 	for _, n := range names {
 		found, err := a.find(f, from, n, at)
 		if due {
 			found, err = a.unread(f, from, n)
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
-		of, _, _ = strings.Cut(n, "/")
 		list = append(list, found...)
 	}
 	if due && len(list) == 0 {
 		a.say("Every dump of it was read back within its time.")
 	}
-	var k *keep.Keep
-	if len(list) > 0 {
-		k = list[0].Keep
-		if of = list[0].JobName(); len(names) == 0 {
-			of = ""
-		}
-	}
-	return a.noted(f, "verify", of, k, func(string) error { return a.verifyAll(list) })
+	return list, nil
 }
 
 // defaultReadBack is how often each dump is read back whose job says nothing of it.

@@ -6,8 +6,8 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/files"
@@ -33,7 +33,7 @@ func (d Drill) beside(ctx context.Context, of *keep.Dump, feed *event.Feed) (pro
 				Advise("set TMPDIR to a folder with more room")
 		}
 	}
-	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: "a scratch folder", Product: of.Manifest.Source.Product, Tool: d.Tool}
+	proof = &keep.Proof{Format: 1, Dump: of.ID, At: clock.Now().UTC(), On: "a scratch folder", Product: of.Manifest.Source.Product, Tool: d.Tool}
 	if of.Manifest.Payload.Tar != nil {
 		var to string
 		if to, err = folder.Sub("unpacked"); err == nil {
@@ -58,12 +58,12 @@ const shownDifferences = 20
 
 // folderDrill unpacks a folder, reads it back as a dump would, and compares.
 func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proof, feed *event.Feed) error {
-	began := time.Now()
+	began := clock.Now()
 	u, err := restore.Unpack(ctx, of, to, nil, feed)
 	if err != nil {
 		return err
 	}
-	proof.Seconds = time.Since(began).Seconds()
+	proof.Seconds = clock.Since(began).Seconds()
 	tree, err := files.Open(to, files.Choice{})
 	if err != nil {
 		return err

@@ -8,9 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -70,7 +70,7 @@ func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err
 		return nil, err
 	}
 	defer folder.Close()
-	proof = &keep.Proof{Format: 1, Dump: of.ID, At: time.Now().UTC(), On: d.On.Name, Product: server.Product,
+	proof = &keep.Proof{Format: 1, Dump: of.ID, At: clock.Now().UTC(), On: d.On.Name, Product: server.Product,
 		Version: server.Version,
 		Tool:    d.Tool, NotTested: []string{"owners and grants", "the server's own roles"}}
 	if proof.On == "" {

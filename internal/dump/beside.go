@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"grainkeep/internal/blob"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/files"
@@ -69,7 +69,7 @@ func (r *runner) besides() error {
 
 // dumpBeside dumps what is no database.
 func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name string, b beside) (*keep.Dump, error) {
-	started := time.Now().UTC()
+	started := clock.Now().UTC()
 	guard := r.Keep.Guard(ctx)
 	if err := guard(1 << 30); err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"grainkeep/internal/blob"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
@@ -24,7 +25,7 @@ type databaseDump struct {
 
 func (r *runner) database(ctx context.Context, src engine.Source, session *keep.Session,
 	d engine.Database) (*keep.Dump, error) {
-	started := time.Now().UTC()
+	started := clock.Now().UTC()
 	var snap engine.Snapshot
 	err := rows.Within(ctx, r.Source.LockWait+r.Source.Bound(), func(ctx context.Context) (err error) {
 		snap, err = src.Snapshot(ctx, d.Name)
@@ -129,5 +130,5 @@ func (o *databaseDump) count() {
 		o.m.StoredBytes += f.Stored
 		o.m.RawBytes += f.Raw
 	}
-	o.m.Finished = time.Now().UTC()
+	o.m.Finished = clock.Now().UTC()
 }

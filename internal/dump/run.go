@@ -12,6 +12,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"grainkeep/internal/blob"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -112,7 +113,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 			err = leaseLost(e)
 		}
 	}()
-	r := &runner{Job: j, feed: feed, res: &Result{Run: run}, started: time.Now().UTC(),
+	r := &runner{Job: j, feed: feed, res: &Result{Run: run}, started: clock.Now().UTC(),
 		beside: map[string]beside{}, matched: map[string]bool{}, last: map[string]*keep.Dump{}}
 	left, err := j.Keep.Sweep(ctx)
 	if err != nil {

@@ -35,20 +35,55 @@ type Looked struct {
 
 // Look surveys a job; one without a name or a keep, as far as it goes. It reads the
 // catalogs in the same way as a dump, and no rows.
-func Look(ctx context.Context, j *Job) (*Survey, error) {
-	src, err := engine.Open(ctx, j.Source)
-	if err != nil {
+func Look(ctx context.Context, j *Job) (s *Survey, err error) {
+	s = &Survey{Keep: j.Keep, Plan: &Plan{}}
+	if j.hasDatabases() || j.Stream == nil && len(j.Folders) == 0 {
+		if err := s.databases(ctx, j); err != nil {
+			return nil, err
+		}
+	}
+	s.besides(j)
+	k := j.Keep
+	if k == nil {
+		return s, nil
+	}
+	if s.Room, err = k.Room(ctx); err != nil {
 		return nil, err
 	}
+	if s.Server.Folder != "" {
+		s.Same, s.Told = k.SameDrive(s.Server.Folder)
+	}
+	s.Need, err = Estimate(ctx, k, j.Name, s.Plan.Databases)
+	return s, err
+}
+
+// besides looks at what is dumped and is no database.
+func (s *Survey) besides(j *Job) {
+	r := &runner{Job: j, plan: s.Plan, beside: map[string]beside{}}
+	n := len(s.Plan.Databases)
+	err := r.besides()
+	for _, d := range s.Plan.Databases[n:] {
+		s.There = append(s.There, d)
+		s.Looked = append(s.Looked, Looked{Database: d.Name})
+	}
+	if err != nil {
+		s.Looked = append(s.Looked, Looked{Database: "a companion folder", Err: err})
+	}
+}
+
+// databases looks at the source's.
+func (s *Survey) databases(ctx context.Context, j *Job) error {
+	src, err := engine.Open(ctx, j.Source)
+	if err != nil {
+		return err
+	}
 	defer src.Close()
-	k := j.Keep
-	s := &Survey{Keep: k}
 	if s.Server, err = src.Describe(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	s.Skew = time.Until(s.Server.Clock)
 	if s.There, err = src.Databases(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	s.Plan, s.Unmet = Choose(j.Choice, s.There)
 	s.Open = j.Choice.open()
@@ -62,20 +97,10 @@ func Look(ctx context.Context, j *Job) (*Survey, error) {
 	for _, d := range s.Plan.Databases {
 		s.Looked = append(s.Looked, look(ctx, src, d.Name))
 		if ctx.Err() != nil {
-			return nil, context.Cause(ctx)
+			return context.Cause(ctx)
 		}
 	}
-	if k == nil {
-		return s, nil
-	}
-	if s.Room, err = k.Room(ctx); err != nil {
-		return nil, err
-	}
-	if s.Server.Folder != "" {
-		s.Same, s.Told = k.SameDrive(s.Server.Folder)
-	}
-	s.Need, err = Estimate(ctx, k, j.Name, s.Plan.Databases)
-	return s, err
+	return nil
 }
 
 func look(ctx context.Context, src engine.Source, database string) Looked {

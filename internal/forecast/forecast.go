@@ -154,7 +154,8 @@ type world struct {
 
 func (w *world) add(of string, at time.Time, bytes int64) {
 	w.n++
-	w.dumps = append(w.dumps, Dump{retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: "full", Moment: at, Good: true}, bytes})
+	w.dumps = append(w.dumps, Dump{retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: "full", Moment: at, Good: true,
+		Proven: true}, bytes}) // drills go on
 	w.bytes += bytes
 }
 
@@ -189,10 +190,11 @@ func (w *world) ages(now time.Time) []Age {
 	}
 	seen := map[time.Time]bool{} // the dumps of one run are one point
 	for _, d := range w.dumps {
-		if seen[d.Moment] {
+		run := d.Moment.Truncate(time.Minute)
+		if seen[run] {
 			continue
 		}
-		seen[d.Moment] = true
+		seen[run] = true
 		for i, b := range bounds {
 			if now.Sub(d.Moment) <= b.to {
 				ages[i].Dumps++

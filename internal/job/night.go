@@ -34,8 +34,14 @@ const (
 // State is the folder of this machine's own files; empty: nothing says where it may be.
 func (s Set) State() string { return config.StateFolder(s.f) }
 
-// Undone is the folder of the notes about steps that are to be run after work.
-func (s Set) Undone() string { return filepath.Join(s.State(), undoneName) }
+// MakeGood runs the steps that killed runs left undone.
+func (s Set) MakeGood(ctx context.Context, feed *event.Feed) error {
+	if s.State() == "" {
+		return nil
+	}
+	return errors.Join(step.MakeGood(ctx, filepath.Join(s.State(), undoneName), feed),
+		step.Abandoned(ctx, filepath.Join(s.State(), usesName), feed))
+}
 
 // around makes steps around work. Without a place for notes there are none: they could be left undone.
 func (s Set) around(before, after []config.Step, folder string) (a step.Around, err error) {

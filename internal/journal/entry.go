@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/event"
 	"grainkeep/internal/phrase"
 )
@@ -40,7 +41,7 @@ type Entry struct {
 // a job; the rest is filled in.
 func (j *Journal) Begin(ctx context.Context, r Run, m *event.Meter) (*Entry, error) {
 	r.Host = hostName()
-	r.PID, r.Started, r.Result = os.Getpid(), time.Now().UTC(), Running
+	r.PID, r.Started, r.Result = os.Getpid(), clock.Now().UTC(), Running
 	r.Progress.At = r.Started
 	if me, err := user.Current(); err == nil {
 		r.Account = me.Username
@@ -85,7 +86,7 @@ func (e *Entry) show(ctx context.Context, m *event.Meter) {
 		case <-tick.C:
 		}
 		_, err := e.j.exec(ctx, "UPDATE run SET step = ?, done_rows = ?, done_bytes = ?, expected_bytes = ?, beat = ? WHERE id = ?",
-			text(m.Step()), m.Rows.Load(), m.Bytes.Load(), m.Expected.Load(), micros(time.Now()), e.run.ID)
+			text(m.Step()), m.Rows.Load(), m.Bytes.Load(), m.Expected.Load(), micros(clock.Now()), e.run.ID)
 		e.fail(err)
 	}
 }
@@ -100,7 +101,7 @@ func (e *Entry) fail(err error) {
 
 // Line adds a line to the run's log.
 func (e *Entry) Line(word, format string, args ...any) {
-	_, err := fmt.Fprintf(e.log, "%s  %-8s  %s\n", time.Now().Format("2006-01-02 15:04:05 -07:00"), word,
+	_, err := fmt.Fprintf(e.log, "%s  %-8s  %s\n", clock.Now().Format("2006-01-02 15:04:05 -07:00"), word,
 		phrase.Clean(fmt.Sprintf(format, args...)))
 	e.fail(err)
 }
@@ -122,11 +123,32 @@ func (e *Entry) At(ctx context.Context, keep, place string) {
 	e.fail(err)
 }
 
+// Of notes the job that the run is about, where that was not known when it began.
+func (e *Entry) Of(ctx context.Context, job string) {
+	if job == e.run.Job {
+		return
+	}
+	e.run.Job = job
+	_, err := e.j.exec(ctx, "UPDATE run SET job = ? WHERE id = ?", job, e.run.ID)
+	e.fail(err)
+}
+
+// Drop ends the run as if it had never begun.
+func (e *Entry) Drop(ctx context.Context) error {
+	close(e.stop)
+	e.gone.Wait()
+	_, err := e.j.exec(context.WithoutCancel(ctx), "DELETE FROM run WHERE id = ?", e.run.ID)
+	if err := errors.Join(err, e.log.Close(), os.Remove(e.run.Log)); err != nil {
+		return unusable(e.j.where, err)
+	}
+	return nil
+}
+
 // Part notes what the run did to one database.
 func (e *Entry) Part(ctx context.Context, p Part) {
 	p.Command = e.run.Command
 	if p.Ended.IsZero() {
-		p.Ended = time.Now()
+		p.Ended = clock.Now()
 	}
 	e.fail(e.j.insertPart(ctx, e.run.ID, e.run.Job, p))
 }
@@ -137,6 +159,7 @@ type Outcome struct {
 	Code   string // of a failure
 	Reason string
 	Advice string
+	Exit   int // the exit code that a failure leads to; it is not noted
 }
 
 // End notes how the run ended, also when its context is cancelled. The error is the first thing that could not be
@@ -148,14 +171,14 @@ func (e *Entry) End(ctx context.Context, o Outcome) error {
 	if o.Reason != "" {
 		e.Line(string(o.Result), "%s", o.Reason)
 	} else {
-		e.Line(string(o.Result), "after %s", phrase.Duration(time.Since(e.run.Started)))
+		e.Line(string(o.Result), "after %s", phrase.Duration(clock.Since(e.run.Started)))
 	}
 	e.mu.Lock()
 	warnings, err := json.Marshal(e.run.Warnings)
 	e.mu.Unlock()
 	e.fail(err)
 	_, err = e.j.exec(ctx, "UPDATE run SET ended = ?, result = ?, code = ?, reason = ?, advice = ?, warnings = ?, step = '' WHERE id = ?",
-		micros(time.Now()), string(o.Result), o.Code, text(o.Reason), text(o.Advice), text(string(warnings)), e.run.ID)
+		micros(clock.Now()), string(o.Result), o.Code, text(o.Reason), text(o.Advice), text(string(warnings)), e.run.ID)
 	e.fail(err)
 	e.fail(e.log.Close())
 	if e.worst != nil {
@@ -172,7 +195,7 @@ func (j *Journal) Settle(ctx context.Context) (killed []Run, err error) {
 	}
 	host := hostName()
 	for _, r := range list {
-		if r.Host == host && r.alive() || r.Host != host && time.Since(r.Progress.At) < silence {
+		if r.Host == host && r.alive() || r.Host != host && clock.Since(r.Progress.At) < silence {
 			continue
 		}
 		r.Ended, r.Result, r.Code = r.Progress.At, Killed, "killed"
@@ -201,7 +224,7 @@ func (r *Run) alive() bool {
 
 // Prune removes the runs that began before a time, with their logs, once a day at most. Those that go on stay.
 func (j *Journal) Prune(ctx context.Context, before time.Time) error {
-	day := time.Now().UTC().Format(time.DateOnly)
+	day := clock.Now().UTC().Format(time.DateOnly)
 	done, err := j.exec(ctx, "INSERT INTO meta (name, value) VALUES ('pruned', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value "+
 		"WHERE meta.value <> excluded.value", day)
 	if err != nil {

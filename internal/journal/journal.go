@@ -18,6 +18,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
 )
 
@@ -50,7 +51,7 @@ func Open(ctx context.Context, folder string) (j *Journal, aside string, err err
 	path := filepath.Join(folder, fileName)
 	j, err = openFile(ctx, folder, path)
 	if damagedFile(err) {
-		aside = path + ".damaged-" + time.Now().UTC().Format("20060102T150405Z")
+		aside = path + ".damaged-" + clock.Now().UTC().Format("20060102T150405Z")
 		if err := os.Rename(path, aside); err != nil {
 			return nil, "", unusable(folder, err)
 		}

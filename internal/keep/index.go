@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/rows"
 	"grainkeep/internal/store"
@@ -41,6 +42,7 @@ type knownDump struct {
 }
 
 type knownRecord struct {
+	Bytes   int64
 	Dumps   []Placed
 	Removed []string // ids
 }
@@ -258,7 +260,7 @@ func (k *Keep) proofsOf(ctx context.Context, d *Dump, at time.Time) {
 		}
 	}
 	d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
-	if k.memory != nil && d.ProofErr == nil && time.Since(at) > settled {
+	if k.memory != nil && d.ProofErr == nil && clock.Since(at) > settled {
 		k.memory.mu.Lock()
 		defer k.memory.mu.Unlock()
 		k.memory.load(k.ID).proofs[d.ID] = knownProofs{at.UnixNano(), d.Proofs}
@@ -267,12 +269,13 @@ func (k *Keep) proofsOf(ctx context.Context, d *Dump, at time.Time) {
 }
 
 // recordOf gives what a record says; it is read once.
-func (k *Keep) recordOf(ctx context.Context, name string) (knownRecord, error) {
-	if k.memory != nil {
+func (k *Keep) recordOf(ctx context.Context, e store.Entry) (knownRecord, error) {
+	name := e.Name
+	if k.memory != nil && !e.Foreign {
 		k.memory.mu.Lock()
 		x, ok := k.memory.load(k.ID).records[name]
 		k.memory.mu.Unlock()
-		if ok {
+		if ok && x.Bytes == e.Bytes {
 			return x, nil
 		}
 	}
@@ -280,7 +283,7 @@ func (k *Keep) recordOf(ctx context.Context, name string) (knownRecord, error) {
 	if err != nil {
 		return knownRecord{}, err
 	}
-	x := knownRecord{Dumps: r.Dumps}
+	x := knownRecord{Bytes: e.Bytes, Dumps: r.Dumps}
 	for _, p := range r.Removed {
 		x.Removed = append(x.Removed, p.ID)
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/record"
@@ -94,7 +95,7 @@ func Create(ctx context.Context, place string, adopt bool) (*Keep, error) {
 func newKeep(ctx context.Context, st store.Store) (*Keep, error) {
 	var id [8]byte
 	rand.Read(id[:])
-	m := marker{Format: formatNow, ID: hex.EncodeToString(id[:]), Created: time.Now().UTC().Truncate(time.Second),
+	m := marker{Format: formatNow, ID: hex.EncodeToString(id[:]), Created: clock.Now().UTC().Truncate(time.Second),
 		Start: record.ID(startHere), Note: "This is a keep of Grain Keep. See " + startName + "."}
 	data, _, err := record.Encode(m)
 	if err != nil {

@@ -40,6 +40,7 @@ type packedDump struct {
 
 type packedRecord struct {
 	Name    int
+	Bytes   int64
 	Dumps   []packedPlace
 	Removed []int
 }
@@ -99,7 +100,7 @@ func packIndex(x *indexed) ([]byte, error) {
 		p.Dumps = append(p.Dumps, w)
 	}
 	for _, name := range slices.Sorted(maps.Keys(x.records)) {
-		r := packedRecord{Name: t.add(name)}
+		r := packedRecord{Name: t.add(name), Bytes: x.records[name].Bytes}
 		for _, d := range x.records[name].Dumps {
 			folder, base := parted(d.Path)
 			r.Dumps = append(r.Dumps, packedPlace{t.add(d.ID), t.add(folder), t.add(base), t.add(d.Database), d.Moment.UnixNano()})
@@ -144,7 +145,7 @@ func unpackIndex(data []byte) (x *indexed, err error) {
 		x.dumps[p.Texts[w.Folder]+"/"+p.Texts[w.Name]] = d
 	}
 	for _, r := range p.Records {
-		known := knownRecord{Dumps: make([]Placed, len(r.Dumps))}
+		known := knownRecord{Bytes: r.Bytes, Dumps: make([]Placed, len(r.Dumps))}
 		for i, d := range r.Dumps {
 			known.Dumps[i] = Placed{ID: p.Texts[d.ID], Path: p.Texts[d.Folder] + "/" + p.Texts[d.Name], Database: p.Texts[d.Database],
 				Moment: nanos(d.Moment)}

@@ -24,6 +24,9 @@ func (k *Keep) Pin(ctx context.Context, id string) (store.Lease, error) {
 	if !ok || k.ReadOnly {
 		return nil, nil
 	}
+	if _, err := k.Pins(ctx); err != nil { // those of processes that are gone go
+		return nil, err
+	}
 	l, err := take(ctx, st, workName+"/"+pinStart+pinned(id)+"-"+NewRun()+leaseEnding)
 	if err != nil {
 		return nil, k.unwritable(err)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/record"
@@ -59,7 +60,7 @@ func (k *Keep) RecordRun(ctx context.Context, run, job string, dumps []*Dump, fa
 }
 
 func (k *Keep) writeRecord(ctx context.Context, r RunRecord) error {
-	r.Format, r.Keep, r.Ended = formatNow, k.ID, time.Now().UTC()
+	r.Format, r.Keep, r.Ended = formatNow, k.ID, clock.Now().UTC()
 	data, _, err := record.Encode(r)
 	if err != nil {
 		return err
@@ -110,7 +111,7 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 			recordEnding) {
 			return nil
 		}
-		r, err := k.recordOf(ctx, e.Name)
+		r, err := k.recordOf(ctx, e)
 		if err != nil {
 			h.broken = append(h.broken, fault.New("record-damaged", err, "the record %s cannot be used",
 				k.st.Where(e.Name)).

@@ -66,6 +66,10 @@ func Crontab(plans []Plan, m Machine) (text string, cannot []string) {
 			"machine", orUnknown(m.Local), m.Zone))
 	}
 	for _, p := range plans {
+		if p.Spread > 0 {
+			cannot = append(cannot, fmt.Sprintf("the starts of %s are to be spread over %s, and cron starts all at once", p.Job,
+				phrase.About(p.Spread)))
+		}
 		for _, s := range p.When {
 			lines, err := s.Crontab()
 			if err != nil {
@@ -157,6 +161,35 @@ func Units(plans []Plan, m Machine) (units []Unit, cannot []string) {
 	return units, cannot
 }
 
+// ServiceUnit is that of 'schedule serve', which runs all jobs itself.
+func ServiceUnit(plans []Plan, m Machine) Unit {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s[Unit]\nDescription=Grain Keep: the schedule of %s\n", m.needs(plans), strings.ReplaceAll(engine.OnOneLine(m.Config), "%", "%%"))
+	b.WriteString("After=network-online.target\nWants=network-online.target\n")
+	for _, w := range m.Writes {
+		b.WriteString("RequiresMountsFor=" + unitQuote(w) + "\n")
+	}
+	b.WriteString("\n[Service]\nType=notify\nNotifyAccess=main\nWatchdogSec=300\nRestart=on-failure\nUser=" + m.User + "\nExecStart=")
+	var words []string
+	for _, w := range []string{m.Program, "--config", m.Config, "schedule", "serve"} {
+		words = append(words, unitQuote(w))
+	}
+	b.WriteString(strings.Join(words, " ") + "\nExecReload=/bin/kill -HUP $MAINPID\n# a dump that is under way ends cleanly\n" +
+		"TimeoutStopSec=10min\nKillMode=mixed\n" + m.hardened() + "\n[Install]\nWantedBy=multi-user.target\n")
+	return Unit{"grainkeep.service", b.String()}
+}
+
+// hardened are the settings of a unit that sees the system read-only.
+func (m Machine) hardened() string {
+	var b strings.Builder
+	b.WriteString("NoNewPrivileges=yes\nProtectSystem=strict\nProtectHome=read-only\nPrivateTmp=yes\nPrivateDevices=yes\n" +
+		"ProtectKernelTunables=yes\nProtectControlGroups=yes\nRestrictSUIDSGID=yes\n")
+	for _, w := range m.Writes {
+		b.WriteString("ReadWritePaths=" + unitQuote(w) + "\n")
+	}
+	return b.String()
+}
+
 // service is hardened: it sees the system read-only, and can write to the keep alone.
 func (m Machine) service(p Plan) string {
 	var b strings.Builder
@@ -171,11 +204,7 @@ func (m Machine) service(p Plan) string {
 		words = append(words, unitQuote(w))
 	}
 	b.WriteString(strings.Join(words, " ") + "\n# 3: done, with warnings\nSuccessExitStatus=3\nNice=10\nIOSchedulingClass=idle\n" +
-		"NoNewPrivileges=yes\nProtectSystem=strict\nProtectHome=read-only\nPrivateTmp=yes\nPrivateDevices=yes\n" +
-		"ProtectKernelTunables=yes\nProtectControlGroups=yes\nRestrictSUIDSGID=yes\n")
-	for _, w := range m.Writes {
-		b.WriteString("ReadWritePaths=" + unitQuote(w) + "\n")
-	}
+		m.hardened())
 	return b.String()
 }
 
@@ -184,6 +213,9 @@ func timer(p Plan, events, says []string) string {
 	fmt.Fprintf(&b, "[Unit]\nDescription=Grain Keep: %s of %s, %s\n\n[Timer]\n", p.What, p.Job, strings.Join(says, "; "))
 	for _, e := range events {
 		b.WriteString("OnCalendar=" + e + "\n")
+	}
+	if p.Spread > 0 {
+		fmt.Fprintf(&b, "RandomizedDelaySec=%d\n", int(p.Spread.Seconds()))
 	}
 	b.WriteString("# a run that was missed while the machine was off is made up for\nPersistent=true\n" +
 		"\n[Install]\nWantedBy=timers.target\n")

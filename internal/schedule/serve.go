@@ -160,20 +160,27 @@ func (s *Server) add(ctx context.Context, d Due) bool {
 func (s *Server) workOff(ctx context.Context, job string) {
 	for {
 		s.mu.Lock()
-		queue := s.waiting[job]
-		if len(queue) == 0 || ctx.Err() != nil {
-			delete(s.waiting, job)
-			s.mu.Unlock()
-			return
-		}
-		d := queue[0]
+		d := s.waiting[job][0]
 		delay := s.spread(d)
 		s.mu.Unlock()
 		s.do(ctx, d, delay)
-		s.mu.Lock()
-		s.waiting[job] = s.waiting[job][1:]
-		s.mu.Unlock()
+		if s.done(ctx, job) {
+			return
+		}
 	}
+}
+
+// done takes what was done out of its job's queue, and says whether nothing is left to do. Whoever adds something
+// after that begins anew.
+func (s *Server) done(ctx context.Context, job string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.waiting[job] = s.waiting[job][1:]
+	if len(s.waiting[job]) > 0 && ctx.Err() == nil {
+		return false
+	}
+	delete(s.waiting, job)
+	return true
 }
 
 // spread is by how much a start is delayed, so that not all begin in the same second.

@@ -2,8 +2,10 @@ package step
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -62,6 +64,37 @@ func (u *Use) first(ctx context.Context, feed *event.Feed) error {
 }
 
 func (u *Use) path() string { return filepath.Join(u.a.Folder, u.name+noteEnding) }
+
+// Abandoned runs the steps after for keeps that nobody uses any more, since those who did were killed.
+func Abandoned(ctx context.Context, folder string, feed *event.Feed) error {
+	list, err := os.ReadDir(folder)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fault.New("intent-unreadable", err, "it cannot be seen whether an earlier run left a keep mounted")
+	}
+	var failed []error
+	for _, e := range list {
+		name, ok := strings.CutSuffix(e.Name(), noteEnding)
+		if !ok || !strings.HasPrefix(name, "keep-") {
+			continue
+		}
+		u := &Use{a: Around{Folder: folder}, name: name}
+		failed = append(failed, u.gated(ctx, func() error {
+			f, err := os.OpenFile(filepath.Join(folder, name+".users"), os.O_CREATE|os.O_RDWR, 0o600)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+				return nil // it is used
+			}
+			return makeGood(ctx, u.path(), feed)
+		}))
+	}
+	return errors.Join(failed...)
+}
 
 // Leave ends the use.
 func (u *Use) Leave(ctx context.Context, feed *event.Feed) error {

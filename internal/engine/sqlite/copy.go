@@ -8,6 +8,8 @@ import (
 
 	"modernc.org/libc"
 	lib "modernc.org/sqlite/lib"
+
+	"grainkeep/internal/clock"
 )
 
 // copied copies the pages of a file in one read lock, much shorter than reading its
@@ -25,7 +27,7 @@ func (s *source) copied(ctx context.Context, c *conn) (_ *conn, path string, mom
 		removeCopy(path)
 		return nil, "", moment, err
 	}
-	moment = time.Now()
+	moment = clock.Now()
 	if err = to.exec(ctx, "PRAGMA synchronous=OFF"); err == nil {
 		err = to.copyFrom(ctx, c, s.at.LockWait)
 	}
@@ -55,12 +57,12 @@ func (c *conn) copyFrom(ctx context.Context, from *conn, wait time.Duration) err
 	if b == 0 {
 		return c.failure(lib.Xsqlite3_errcode(c.tls, c.db))
 	}
-	end := time.Now().Add(wait)
+	end := clock.Now().Add(wait)
 	var rc int32
 	for ctx.Err() == nil {
 		rc = lib.Xsqlite3_backup_step(c.tls, b, pagesAtOnce)
 		busy := rc&0xff == lib.SQLITE_BUSY || rc&0xff == lib.SQLITE_LOCKED
-		if rc != lib.SQLITE_OK && (!busy || time.Now().After(end)) {
+		if rc != lib.SQLITE_OK && (!busy || clock.Now().After(end)) {
 			break
 		}
 		if busy {

@@ -16,6 +16,7 @@ import (
 
 	lib "modernc.org/sqlite/lib"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 )
@@ -75,7 +76,7 @@ type source struct {
 func (s *source) Close() error { return nil }
 
 func (s *source) Describe(context.Context) (engine.Server, error) {
-	return engine.Server{Product: "SQLite", Version: lib.SQLITE_VERSION, Clock: time.Now(),
+	return engine.Server{Product: "SQLite", Version: lib.SQLITE_VERSION, Clock: clock.Now(),
 		Zone: time.Local.String(), Folder: filepath.Join(s.folder, s.only)}, nil
 }
 
@@ -215,7 +216,7 @@ func newSnapshot(ctx context.Context, c *conn) (*snapshot, error) {
 		settings+"PRAGMA cache_size=-8192;\nPRAGMA query_only=ON;\nBEGIN;\nSELECT count(*) FROM sqlite_schema;"); err != nil {
 		return nil, err
 	}
-	s := &snapshot{c: c, moment: time.Now()}
+	s := &snapshot{c: c, moment: clock.Now()}
 	var err error
 	s.cat, err = readCatalog(ctx, c)
 	return s, err

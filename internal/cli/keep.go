@@ -46,12 +46,19 @@ func (a *app) createKeep(name string, adopt bool) error {
 		}
 		place = name
 	}
-	k, err := keep.Create(a.ctx, place, adopt)
+	var k *keep.Keep
 	done := "created"
-	if fault.HasCode(err, "keep-exists") {
-		k, err = keep.Open(a.ctx, place)
-		done = "there already"
-	}
+	err = a.noted(f, "keep create", "", nil, func(string) (err error) {
+		k, err = keep.Create(a.ctx, place, adopt)
+		if fault.HasCode(err, "keep-exists") {
+			k, err = keep.Open(a.ctx, place)
+			done = "there already"
+		}
+		if err == nil && a.run != nil {
+			a.run.At(a.ctx, k.ID, k.Where())
+		}
+		return err
+	})
 	if err != nil {
 		return err
 	}

@@ -19,17 +19,20 @@ var good string
 func TestStarterIsValidOnceUncommented(t *testing.T) {
 	_, err := Parse(Starter, "starter")
 	require.NoError(t, err)
-	var lines []string
-	for l := range strings.Lines(string(Starter)) {
-		if s, ok := strings.CutPrefix(l, "# "); ok && (strings.Contains(s, " = ") || strings.HasPrefix(s, "[")) {
-			l = s
+	for _, rhythm := range []string{"#1 ", "#2 ", "#3 "} {
+		var lines []string
+		for l := range strings.Lines(string(Starter)) {
+			if s, ok := strings.CutPrefix(l, "# "); ok && (strings.Contains(s, " = ") || strings.HasPrefix(s, "[")) {
+				l = s
+			}
+			lines = append(lines, strings.TrimPrefix(l, rhythm))
 		}
-		lines = append(lines, l)
+		f, err := Parse([]byte(strings.Join(lines, "")), "starter")
+		require.NoError(t, err)
+		require.Equal(t, []string{"nightly"}, f.Jobs())
+		require.Equal(t, []string{"files", "quay"}, f.Sources())
+		require.NotNil(t, f.Job["nightly"].Full, rhythm)
 	}
-	f, err := Parse([]byte(strings.Join(lines, "")), "starter")
-	require.NoError(t, err)
-	require.Equal(t, []string{"nightly"}, f.Jobs())
-	require.Equal(t, []string{"files", "quay"}, f.Sources())
 }
 
 func TestMistakesAreShownWhereTheyAre(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -60,7 +61,7 @@ func (j *Journal) Begin(ctx context.Context, r Run, m *event.Meter) (*Entry, err
 }
 
 func (e *Entry) openLog() error {
-	path := filepath.Join(e.j.folder, logsName, e.run.Started.Format("20060102T150405Z")+"-"+e.run.Command+"-"+e.run.ID+".log")
+	path := filepath.Join(e.j.folder, logsName, e.run.Started.Format("20060102T150405Z")+"-"+strings.ReplaceAll(e.run.Command, " ", "-")+"-"+e.run.ID+".log")
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

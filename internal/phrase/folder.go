@@ -26,7 +26,7 @@ func ParseFolderName(text string) (FolderName, error) {
 	}
 	for _, p := range placeholder.FindAllString(text, -1) {
 		if !slices.Contains(folderParts, strings.Trim(p, "{}")) {
-			return FolderName{}, fmt.Errorf("there is no placeholder %s; there are {%s}", p, strings.Join(folderParts, "}, {"))
+			return FolderName{}, fmt.Errorf("there is no placeholder %s; there are: %s", p, strings.Join(folderParts, ", "))
 		}
 	}
 	plain := placeholder.ReplaceAllString(text, "")

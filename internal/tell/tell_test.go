@@ -49,7 +49,6 @@ func (b *box) NewSession(*smtp.Conn) (smtp.Session, error) { return &session{b: 
 
 type session struct {
 	b      *box
-	user   string
 	from   string
 	to     []string
 	inside bool
@@ -190,7 +189,7 @@ func TestSyslogArrives(t *testing.T) {
 	socket := filepath.Join(t.TempDir(), "log")
 	for _, how := range []string{"unix", "udp", "tcp", "tls"} {
 		var read func() string
-		server := how + ":127.0.0.1:0"
+		var server string
 		switch how {
 		case "unix", "udp":
 			network, at := "udp", "127.0.0.1:0"

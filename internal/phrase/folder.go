@@ -33,7 +33,7 @@ func ParseFolderName(text string) (FolderName, error) {
 	if i := strings.IndexFunc(plain, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && !strings.ContainsRune("-_.", r)
 	}); i >= 0 {
-		return FolderName{}, fmt.Errorf("%q cannot stand in the name of a folder: use small letters, digits, -, _ and .", plain[i:])
+		return FolderName{}, fmt.Errorf("%q cannot stand in the name of a folder: use small letters, digits, points, - and _", plain[i:])
 	}
 	at := strings.Index(text, "{stamp}")
 	if at < 0 {

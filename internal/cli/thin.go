@@ -108,11 +108,16 @@ func (a *app) keepsOf(f *config.File, from, of string) ([]*keep.Keep, error) {
 	return a.keeps(f, from)
 }
 
+// zoneOf is the zone of the jobs; without a configuration, the one that a dump without one has.
 func zoneOf(f *config.File) *time.Location {
-	if f == nil {
+	if f != nil {
+		return f.Zone()
+	}
+	none, err := config.Parse(nil, config.FileName)
+	if err != nil { // this machine's zone has no name
 		return time.Local
 	}
-	return f.Zone()
+	return none.Zone()
 }
 
 // thinOne shows what becomes of the dumps in a keep, and does it when told to.

@@ -9,11 +9,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
 	"grainkeep/internal/status"
 	"grainkeep/internal/verify"
 )
@@ -133,6 +135,7 @@ func (a *app) unread(f *config.File, from, of string) (list []*keep.Dump, err er
 			return nil, err
 		}
 	}
+	within -= untilNextVerify(f, of) // what would be unread for too long by then is read now
 	all, err := a.dumps(f, from)
 	if err != nil {
 		return nil, err
@@ -152,6 +155,24 @@ func (a *app) unread(f *config.File, from, of string) (list []*keep.Dump, err er
 		return status.LastRead(x, read).Compare(status.LastRead(y, read))
 	})
 	return list, nil
+}
+
+// untilNextVerify is how long it is until a job's dumps are read back again.
+func untilNextVerify(f *config.File, of string) time.Duration {
+	if f == nil {
+		return 0
+	}
+	when, err := config.Schedules(f.Job[of].Verify)
+	if err != nil || len(when) == 0 {
+		return 0
+	}
+	now := clock.Now()
+	next := schedule.Next([]schedule.Plan{{Job: of, What: schedule.Verify, When: when}}, func(string, schedule.What) time.Time { return now }, now,
+		f.Zone(), 1)
+	if len(next) == 0 {
+		return 0
+	}
+	return next[0].At.Sub(now)
 }
 
 func (a *app) verifyAll(list []*keep.Dump) error {

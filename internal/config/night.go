@@ -214,14 +214,17 @@ func (f *File) checkTell(where string, t Tell) error {
 	return f.checkAges(where, map[string]string{"again": t.Again})
 }
 
+// systemState is the state folder of a machine.
+const systemState = "/var/lib/grainkeep"
+
 // StateFolder is where this machine's own files about the runs are: the journal, the logs, the notes about steps.
 // It is empty where nothing says where that may be.
 func StateFolder(f *File) string {
 	switch {
 	case f != nil && f.Journal.Folder != "":
 		return f.Absolute(f.Journal.Folder)
-	case os.Getuid() == 0 && os.Getenv("HOME") == "/root":
-		return "/var/lib/grainkeep"
+	case f != nil && f.path == SystemFile, os.Getuid() == 0 && os.Getenv("HOME") == "/root":
+		return systemState // the same for whoever uses the machine's configuration
 	}
 	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
 		return filepath.Join(dir, "grainkeep")
@@ -230,7 +233,7 @@ func StateFolder(f *File) string {
 		return filepath.Join(home, ".local", "state", "grainkeep")
 	}
 	if os.Getuid() == 0 {
-		return "/var/lib/grainkeep"
+		return systemState
 	}
 	return ""
 }

@@ -21,6 +21,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/state"
 	"grainkeep/internal/step"
 	"grainkeep/internal/stream"
 )
@@ -234,10 +235,10 @@ func (x indexes) Read(keep string) ([]byte, error) {
 
 // Write implements keep.Index.
 func (x indexes) Write(keep string, data []byte) error {
-	if err := os.MkdirAll(x.folder, 0o700); err != nil {
+	if err := state.Folder(x.folder); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(x.folder, ".new-")
+	f, err := state.Temporary(x.folder)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"grainkeep/internal/clock"
 	"grainkeep/internal/event"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/state"
 )
 
 // sign is how often a run shows how far it is.
@@ -62,7 +63,7 @@ func (j *Journal) Begin(ctx context.Context, r Run, m *event.Meter) (*Entry, err
 
 func (e *Entry) openLog() error {
 	path := filepath.Join(e.j.folder, logsName, e.run.Started.Format("20060102T150405Z")+"-"+strings.ReplaceAll(e.run.Command, " ", "-")+"-"+e.run.ID+".log")
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := state.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY)
 	if err != nil {
 		return err
 	}

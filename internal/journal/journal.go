@@ -20,6 +20,7 @@ import (
 
 	"grainkeep/internal/clock"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/state"
 )
 
 // Version is that of the schema.
@@ -45,7 +46,7 @@ type Journal struct {
 // Open opens the journal in a folder of this machine, and makes it if need be. A file that is damaged is put
 // aside, and its new name given.
 func Open(ctx context.Context, folder string) (j *Journal, aside string, err error) {
-	if err := os.MkdirAll(filepath.Join(folder, logsName), 0o700); err != nil {
+	if err := state.Folder(filepath.Join(folder, logsName)); err != nil {
 		return nil, "", unusable(folder, err)
 	}
 	path := filepath.Join(folder, fileName)
@@ -69,7 +70,7 @@ func Open(ctx context.Context, folder string) (j *Journal, aside string, err err
 }
 
 func openFile(ctx context.Context, folder, path string) (*Journal, error) {
-	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // nobody else reads it
+	if f, err := state.OpenFile(path, os.O_CREATE|os.O_RDWR); err != nil { // nobody else reads it
 		return nil, err
 	} else if err := f.Close(); err != nil {
 		return nil, err
@@ -97,7 +98,7 @@ func damagedFile(err error) bool {
 // in a folder of this machine. The journal closes the database.
 func Share(ctx context.Context, db *sql.DB, where, folder string) (*Journal, error) {
 	j := &Journal{db: db, shared: true, folder: folder, where: where}
-	err := os.MkdirAll(filepath.Join(folder, logsName), 0o700)
+	err := state.Folder(filepath.Join(folder, logsName))
 	if err == nil {
 		err = j.prepare(ctx)
 	}

@@ -2,6 +2,7 @@ package schedule
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -84,4 +85,18 @@ func TestWhatIsExportedIsHarmless(t *testing.T) {
 		require.True(t, l[0] == '#' || !strings.Contains(l, "%h $HOME"), l)
 	}
 	require.Contains(t, units[0].Text, "NoNewPrivileges=yes")
+}
+
+// TestTheGuideIsTrue: the unit and the crontab that the guide prints are what is exported.
+func TestTheGuideIsTrue(t *testing.T) {
+	guide, err := os.ReadFile("../../docs/guide.md")
+	require.NoError(t, err)
+	m := Machine{Program: "/usr/local/bin/grainkeep", Config: "/etc/grainkeep/grainkeep.toml", User: "dumper", Zone: "UTC", Local: "UTC",
+		Reads: []string{"/etc/grainkeep/quay.secret"}, Writes: []string{"/var/lib/grainkeep", "/mnt/barn/dumps"}}
+	plans := []Plan{plan(t, "nightly", Full, "02:30 on monday to saturday")}
+	text, cannot := Crontab(plans, m)
+	require.Empty(t, cannot)
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	require.Contains(t, string(guide), "\n"+lines[len(lines)-1]+"\n")
+	require.Contains(t, string(guide), "```\n"+ServiceUnit(plans, m).Text+"```\n")
 }

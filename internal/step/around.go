@@ -15,6 +15,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/record"
+	"grainkeep/internal/state"
 )
 
 // Around are the steps around a piece of work. Those after it run whatever happened: a note in a folder of this
@@ -68,7 +69,7 @@ func (a Around) Begin(ctx context.Context, name string, before, after Stage, fac
 }
 
 func (o *Open) write(name string, facts Facts) error {
-	if err := os.MkdirAll(o.a.Folder, 0o700); err != nil {
+	if err := state.Folder(o.a.Folder); err != nil {
 		return err
 	}
 	facts.Result = "killed" // if it is read
@@ -77,7 +78,7 @@ func (o *Open) write(name string, facts Facts) error {
 		return err
 	}
 	o.path = filepath.Join(o.a.Folder, name+noteEnding)
-	f, err := os.CreateTemp(o.a.Folder, ".new-")
+	f, err := state.Temporary(o.a.Folder)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/state"
 )
 
 // Use is the use of a keep whose steps mount and unmount it. Several processes may use it at the same time: the
@@ -30,7 +31,7 @@ func (a Around) Enter(ctx context.Context, name string, facts Facts, feed *event
 	}
 	u := &Use{a: a, name: "keep-" + name, facts: facts}
 	err := u.gated(ctx, func() error {
-		f, err := os.OpenFile(filepath.Join(a.Folder, u.name+".users"), os.O_CREATE|os.O_RDWR, 0o600)
+		f, err := state.OpenFile(filepath.Join(a.Folder, u.name+".users"), os.O_CREATE|os.O_RDWR)
 		if err != nil {
 			return err
 		}
@@ -82,7 +83,7 @@ func Abandoned(ctx context.Context, folder string, feed *event.Feed) error {
 		}
 		u := &Use{a: Around{Folder: folder}, name: name}
 		failed = append(failed, u.gated(ctx, func() error {
-			f, err := os.OpenFile(filepath.Join(folder, name+".users"), os.O_CREATE|os.O_RDWR, 0o600)
+			f, err := state.OpenFile(filepath.Join(folder, name+".users"), os.O_CREATE|os.O_RDWR)
 			if err != nil {
 				return err
 			}
@@ -115,10 +116,10 @@ func (u *Use) Leave(ctx context.Context, feed *event.Feed) error {
 
 // gated does something while nobody else begins or ends to use the keep.
 func (u *Use) gated(ctx context.Context, do func() error) error {
-	if err := os.MkdirAll(u.a.Folder, 0o700); err != nil {
+	if err := state.Folder(u.a.Folder); err != nil {
 		return fault.New("intent-unwritable", err, "the use of the keep cannot be noted")
 	}
-	gate, err := os.OpenFile(filepath.Join(u.a.Folder, u.name+".gate"), os.O_CREATE|os.O_RDWR, 0o600)
+	gate, err := state.OpenFile(filepath.Join(u.a.Folder, u.name+".gate"), os.O_CREATE|os.O_RDWR)
 	if err != nil {
 		return fault.New("intent-unwritable", err, "the use of the keep cannot be noted").
 			Advise("check who owns %s", u.a.Folder)

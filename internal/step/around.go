@@ -122,7 +122,12 @@ func (o *Open) Close(ctx context.Context, facts Facts, feed *event.Feed) error {
 
 // MakeGood runs the steps that killed runs left undone, and says for which work that was. What goes on is left alone.
 func MakeGood(ctx context.Context, folder string, feed *event.Feed) error {
-	names, err := os.ReadDir(folder)
+	return eachNote(folder, func(name string) error { return makeGood(ctx, filepath.Join(folder, name+noteEnding), feed) })
+}
+
+// eachNote does something for each note in a folder, whatever becomes of the others.
+func eachNote(folder string, do func(name string) error) error {
+	list, err := os.ReadDir(folder)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
@@ -130,11 +135,9 @@ func MakeGood(ctx context.Context, folder string, feed *event.Feed) error {
 		return fault.New("intent-unreadable", err, "it cannot be seen whether an earlier run left steps undone")
 	}
 	var failed []error
-	for _, e := range names {
-		if strings.HasSuffix(e.Name(), noteEnding) && !strings.HasPrefix(e.Name(), ".") {
-			if err := makeGood(ctx, filepath.Join(folder, e.Name()), feed); err != nil {
-				failed = append(failed, err)
-			}
+	for _, e := range list {
+		if name, ok := strings.CutSuffix(e.Name(), noteEnding); ok && !strings.HasPrefix(name, ".") {
+			failed = append(failed, do(name))
 		}
 	}
 	return errors.Join(failed...)

@@ -2,10 +2,8 @@ package step
 
 import (
 	"context"
-	"errors"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -68,21 +66,9 @@ func (u *Use) path() string { return filepath.Join(u.a.Folder, u.name+noteEnding
 
 // Abandoned runs the steps after for keeps that nobody uses any more, since those who did were killed.
 func Abandoned(ctx context.Context, folder string, feed *event.Feed) error {
-	list, err := os.ReadDir(folder)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return fault.New("intent-unreadable", err, "it cannot be seen whether an earlier run left a keep mounted")
-	}
-	var failed []error
-	for _, e := range list {
-		name, ok := strings.CutSuffix(e.Name(), noteEnding)
-		if !ok || !strings.HasPrefix(name, "keep-") {
-			continue
-		}
+	return eachNote(folder, func(name string) error {
 		u := &Use{a: Around{Folder: folder}, name: name}
-		failed = append(failed, u.gated(ctx, func() error {
+		return u.gated(ctx, func() error {
 			f, err := state.OpenFile(filepath.Join(folder, name+".users"), os.O_CREATE|os.O_RDWR)
 			if err != nil {
 				return err
@@ -92,9 +78,8 @@ func Abandoned(ctx context.Context, folder string, feed *event.Feed) error {
 				return nil // it is used
 			}
 			return makeGood(ctx, u.path(), feed)
-		}))
-	}
-	return errors.Join(failed...)
+		})
+	})
 }
 
 // Leave ends the use.

@@ -196,6 +196,25 @@ func (s *Store) dir(name string) (*os.File, error) {
 
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, folder string, visit func(store.Entry) error) error {
+	return s.each(ctx, folder, func(_ *os.File, e fs.DirEntry) error {
+		name := path.Join(folder, e.Name())
+		found := store.Entry{Name: name, Folder: e.IsDir(), Foreign: !e.IsDir() && !e.Type().IsRegular()}
+		if !found.Folder {
+			st, err := e.Info()
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil // removed since
+			}
+			if err != nil {
+				return s.broken("stat", name, err)
+			}
+			found.Bytes = st.Size()
+		}
+		return visit(found)
+	})
+}
+
+// each visits what is right in a folder, sorted by name.
+func (s *Store) each(ctx context.Context, folder string, visit func(d *os.File, e fs.DirEntry) error) error {
 	d, err := s.dir(folder)
 	if err != nil {
 		return err
@@ -210,19 +229,7 @@ func (s *Store) List(ctx context.Context, folder string, visit func(store.Entry)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		name := path.Join(folder, e.Name())
-		found := store.Entry{Name: name, Folder: e.IsDir(), Foreign: !e.IsDir() && !e.Type().IsRegular()}
-		if !found.Folder {
-			st, err := e.Info()
-			if errors.Is(err, fs.ErrNotExist) {
-				continue // removed since
-			}
-			if err != nil {
-				return s.broken("stat", name, err)
-			}
-			found.Bytes = st.Size()
-		}
-		if err := visit(found); err != nil {
+		if err := visit(d, e); err != nil {
 			return err
 		}
 	}
@@ -231,33 +238,15 @@ func (s *Store) List(ctx context.Context, folder string, visit func(store.Entry)
 
 // Peek implements store.Peeker: one look at each folder.
 func (s *Store) Peek(ctx context.Context, folder, name string, visit func(base string, e store.Entry) error) error {
-	d, err := s.dir(folder)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	list, err := d.ReadDir(-1)
-	if err != nil {
-		return s.broken("list", folder, err)
-	}
-	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-	for _, e := range list {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
+	return s.each(ctx, folder, func(d *os.File, e fs.DirEntry) error {
 		switch {
 		case e.Type().IsRegular():
-			continue
+			return nil
 		case !e.IsDir():
-			err = visit(e.Name(), store.Entry{Name: path.Join(folder, e.Name()), Foreign: true})
-		default:
-			err = s.peek(d, folder, e.Name(), name, visit)
+			return visit(e.Name(), store.Entry{Name: path.Join(folder, e.Name()), Foreign: true})
 		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+		return s.peek(d, folder, e.Name(), name, visit)
+	})
 }
 
 func (s *Store) peek(d *os.File, folder, base, name string, visit func(base string, e store.Entry) error) error {

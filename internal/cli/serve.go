@@ -3,10 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -16,7 +12,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -44,28 +39,6 @@ func (a *app) scheduleServeCommand() *cobra.Command {
 manager. Runs that were missed while the machine was off are made up for, once. SIGHUP
 reads the configuration again. A stop lets what is under way end cleanly.`, [2]string{"grainkeep schedule serve",
 		"grainkeep --config /etc/grainkeep/grainkeep.toml schedule serve"}})
-}
-
-func (a *app) scheduleTokenCommand() *cobra.Command {
-	return explain(&cobra.Command{
-		Use: "token", Short: "Make a token for who may call for runs from outside",
-		Args: args(0, 0, ""),
-		RunE: func(*cobra.Command, []string) error { return a.makeToken() },
-	}, usage{`Makes a token, and prints it once, with the line for the configuration that knows it by its hash.
-With [schedule] listen = "127.0.0.1:7643", whoever sends it may run a job now.`, [2]string{"grainkeep schedule token",
-		"grainkeep schedule token --json"}})
-}
-
-func (a *app) makeToken() error {
-	var secret [32]byte
-	rand.Read(secret[:])
-	token := base64.RawURLEncoding.EncodeToString(secret[:])
-	sum := sha256.Sum256([]byte(token))
-	hash := hex.EncodeToString(sum[:])
-	a.print("%s\n", token)
-	a.say("That is the token; it is shown this once. In the configuration:\n\n[schedule]\ntoken_sha256 = %q", block(hash))
-	a.say("\nIt is sent so:  curl -X POST -H \"Authorization: Bearer $TOKEN\" http://127.0.0.1:7643/run/JOB")
-	return a.emit(map[string]string{"token": token, "token_sha256": hash})
 }
 
 // night is a schedule that is being served.
@@ -262,122 +235,6 @@ func exitError(err error) error {
 	}
 }
 
-// reload reads the configuration again, and says what changed or why it did not.
-func (n *night) reload() {
-	n.notify(daemon.SdNotifyReloading)
-	defer n.notify(daemon.SdNotifyReady)
-	f, err := config.Find(n.path)
-	var plans []schedule.Plan
-	if err == nil {
-		plans, err = plansOf(f, nil)
-	}
-	if err != nil {
-		n.a.mention(fmt.Errorf("the configuration was not taken over, and the one before stays: %w", err))
-		return
-	}
-	before, err := plansOf(n.config(), nil)
-	if err != nil {
-		before = nil
-	}
-	n.mu.Lock()
-	old := n.f
-	n.f = f
-	n.mu.Unlock()
-	n.server.Change(plans, f.Zone())
-	changes := changed(before, plans)
-	if old.Zone().String() != f.Zone().String() {
-		changes = append(changes, "the zone is "+f.Zone().String())
-	}
-	if old.Schedule != f.Schedule && (old.Schedule.Listen != f.Schedule.Listen || old.Schedule.AtOnce != f.Schedule.AtOnce) {
-		changes = append(changes, "listen and at_once count from the next start")
-	}
-	if len(changes) == 0 {
-		changes = []string{"no phrase changed"}
-	}
-	n.a.say("read the configuration again: %s; next: %s", strings.Join(changes, "; "), n.next())
-}
-
-// changed says what is due otherwise than before.
-func changed(before, after []schedule.Plan) (list []string) {
-	words := func(p schedule.Plan) string {
-		var texts []string
-		for _, w := range p.When {
-			texts = append(texts, w.String())
-		}
-		return strings.Join(texts, ", ")
-	}
-	same := func(p schedule.Plan) func(schedule.Plan) bool {
-		return func(o schedule.Plan) bool { return o.Job == p.Job && o.What == p.What }
-	}
-	for _, p := range after {
-		at := slices.IndexFunc(before, same(p))
-		if at < 0 || words(before[at]) != words(p) {
-			list = append(list, fmt.Sprintf("the %s of %s is now due %s", p.What, p.Job, words(p)))
-		}
-	}
-	for _, p := range before {
-		if !slices.ContainsFunc(after, same(p)) {
-			list = append(list, fmt.Sprintf("the %s of %s is due no more", p.What, p.Job))
-		}
-	}
-	return list
-}
-
-// Between two looks for what is stale; longer where a keep must be mounted for it.
-const (
-	checkEvery        = 5 * time.Minute
-	checkMountedEvery = time.Hour
-)
-
-// each is called at least once a minute: it tells people what is to be told.
-func (n *night) each() {
-	n.mu.Lock()
-	n.looked = clock.Now()
-	f := n.f
-	n.mu.Unlock()
-	if len(f.Tell) == 0 || !n.rounds.CompareAndSwap(false, true) {
-		return
-	}
-	go func() {
-		defer n.rounds.Store(false)
-		if err := n.round(f); err != nil && n.a.ctx.Err() == nil {
-			n.a.tell(fmt.Sprintf("%s\n", phrase.Clean("people could not be told: "+err.Error())))
-		}
-	}()
-}
-
-// round tells what is stale, the summaries that are due, and what could not be sent.
-func (n *night) round(f *config.File) (err error) {
-	b := n.aside()
-	defer func() { err = errors.Join(append(b.leave(), err)...) }()
-	t, err := b.teller(f)
-	if err != nil {
-		return err
-	}
-	now := clock.Now()
-	every := checkEvery
-	for _, k := range f.Keep {
-		if len(k.Before) > 0 {
-			every = checkMountedEvery
-		}
-	}
-	if now.Sub(n.checked) >= every {
-		n.checked = now
-		if err := b.tellStates(f, t); err != nil {
-			return err
-		}
-	}
-	if err := b.summaries(f, t, now); err != nil {
-		return err
-	}
-	return errors.Join(t.Send(b.ctx)...)
-}
-
-// aside is an app that works beside this one, and shows nothing.
-func (n *night) aside() *app {
-	return &app{screen: screen{stdout: io.Discard, stderr: io.Discard}, ctx: n.a.ctx, configPath: n.path, quiet: true, serving: true}
-}
-
 // listen serves the address that the configuration names. The returned function ends that.
 func (n *night) listen() (func(), error) {
 	at := n.f.Schedule.Listen
@@ -437,70 +294,6 @@ func (n *night) desk() web.Desk {
 		Metrics: web.Collector{Read: n.measure},
 		Refused: func(from string) { n.a.warn("call-refused", "a call from %s had no token or a wrong one", from) },
 	}
-}
-
-// measured is for how long a reading is given again: it reads whole keeps.
-const measured = 20 * time.Second
-
-// measure reads how everything stands.
-func (n *night) measure() (web.Reading, error) {
-	n.read.Lock()
-	defer n.read.Unlock()
-	if clock.Since(n.readAt) < measured {
-		n.reading.UnderWay = len(n.server.UnderWay())
-		return n.reading, nil
-	}
-	b := n.aside()
-	r, err := b.reading(n.config())
-	err = errors.Join(append(b.leave(), err)...)
-	if err != nil {
-		return web.Reading{}, err
-	}
-	r.UnderWay = len(n.server.UnderWay())
-	n.reading, n.readAt = r, clock.Now()
-	return r, nil
-}
-
-// reading measures how everything stands.
-func (a *app) reading(f *config.File) (r web.Reading, err error) {
-	lines, err := a.statusLines(nil)
-	if err != nil {
-		return r, err
-	}
-	for _, l := range lines {
-		s := web.Sample{Job: l.Job, Database: l.Database, State: string(l.State), Next: l.Next}
-		if d := l.Last; d != nil {
-			s.Moment, s.Took, s.Bytes = d.Manifest.Moment, d.Manifest.Finished.Sub(d.Manifest.Started), d.Manifest.StoredBytes
-			s.Rows = d.Manifest.Rows()
-			if p := d.LastProof(); p != nil && p.Proven {
-				s.Proven = p.At
-			}
-		}
-		r.Databases = append(r.Databases, s)
-	}
-	for _, name := range f.Keeps() {
-		k, err := a.jobs(f).OpenKeep(a.ctx, name)
-		if err != nil {
-			return r, err
-		}
-		if room, err := k.Room(a.ctx); err == nil && room.Known {
-			r.Rooms = append(r.Rooms, web.Room{Keep: name, Free: room.Free, Floor: room.Floor})
-		}
-	}
-	j := a.openJournal(f)
-	if j == nil {
-		return r, nil
-	}
-	counts, err := j.Counts(a.ctx)
-	if err != nil {
-		return r, err
-	}
-	for _, c := range counts {
-		r.Runs = append(r.Runs, web.Ended{Job: c.Job, Command: c.Command, Result: string(c.Result), N: c.N})
-	}
-	unsent, err := j.Messages(a.ctx)
-	r.Unsent = len(unsent)
-	return r, err
 }
 
 // lastRuns tells when things were done last, by the journal, and else by what the keeps hold.

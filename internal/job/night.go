@@ -3,7 +3,6 @@ package job
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,10 +17,8 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/files"
 	"grainkeep/internal/journal"
-	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
-	"grainkeep/internal/state"
 	"grainkeep/internal/step"
 	"grainkeep/internal/stream"
 )
@@ -55,49 +52,6 @@ func (s Set) around(before, after []config.Step, folder string) (a step.Around, 
 		a.After, err = s.f.Steps(after)
 	}
 	return a, err
-}
-
-// Uses are the keeps whose steps have been run, until Leave. Not for use side by side.
-type Uses struct {
-	feed *event.Feed
-	open map[string]*step.Use
-}
-
-// NewUses begins with none; the feed hears of the steps.
-func NewUses(feed *event.Feed) *Uses { return &Uses{feed: feed, open: map[string]*step.Use{}} }
-
-// With gives the set with keeps whose steps are run when they are opened.
-func (s Set) With(u *Uses) Set { s.uses = u; return s }
-
-// enter runs the steps before a keep is used, once.
-func (s Set) enter(ctx context.Context, name string) error {
-	if s.uses == nil {
-		return nil
-	}
-	if _, entered := s.uses.open[name]; entered {
-		return nil
-	}
-	c := s.f.Keep[name]
-	a, err := s.around(c.Before, c.After, usesName)
-	if err != nil {
-		return err
-	}
-	use, err := a.Enter(ctx, name, step.Facts{Keep: s.f.Absolute(c.Folder)}, s.uses.feed)
-	if err == nil {
-		s.uses.open[name] = use
-	}
-	return err
-}
-
-// Leave runs the steps after the keeps were used.
-func (u *Uses) Leave(ctx context.Context) (failed []error) {
-	for _, use := range u.open {
-		if err := use.Leave(ctx, u.feed); err != nil {
-			failed = append(failed, err)
-		}
-	}
-	u.open = map[string]*step.Use{}
-	return failed
 }
 
 // night sets what a job has around its dumps.
@@ -211,51 +165,4 @@ func (s Set) JournalKeeps() time.Duration {
 		return config.DefaultKeepFor
 	}
 	return d
-}
-
-// indexes keeps indexes of keeps in a folder of this machine.
-type indexes struct{ folder string }
-
-// maxIndex bounds an index.
-const maxIndex = 256 << 20 // bytes
-
-func (x indexes) path(keep string) string { return filepath.Join(x.folder, keep+".index") }
-
-// Read implements keep.Index.
-func (x indexes) Read(keep string) ([]byte, error) {
-	st, err := os.Stat(x.path(keep))
-	if err != nil {
-		return nil, err
-	}
-	if !st.Mode().IsRegular() || st.Size() > maxIndex {
-		return nil, os.ErrInvalid
-	}
-	return os.ReadFile(x.path(keep))
-}
-
-// Write implements keep.Index.
-func (x indexes) Write(keep string, data []byte) error {
-	if err := state.Folder(x.folder); err != nil {
-		return err
-	}
-	f, err := state.Temporary(x.folder)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	err = errors.Join(err, f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), x.path(keep))
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
-}
-
-// Remember gives a keep an index, where this machine has a folder for it.
-func (s Set) Remember(k *keep.Keep) {
-	if folder := s.State(); folder != "" {
-		k.Remember(indexes{filepath.Join(folder, "keeps")})
-	}
 }

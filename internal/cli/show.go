@@ -99,7 +99,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	}
 	a.holdLine(d, line)
 	if t := m.Payload.Tar; t != nil && len(t.Skipped) > 0 {
-		line("left out", "sockets and devices: %s", strings.Join(t.Skipped, ", "))
+		line("left out", "sockets, devices, the keep itself: %s", strings.Join(t.Skipped, ", "))
 	}
 	if m.Payload.SQL != nil && len(m.Payload.SQL.LeftOut) > 0 {
 		line("left out", "by the job: %s", strings.Join(m.Payload.SQL.LeftOut, ", "))

@@ -112,6 +112,7 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 		return err
 	}
 	defer tree.Close()
+	tree.Avoid(o.Keep.Where())
 	where := strings.TrimSuffix(f.Path+"/"+f.In, "/")
 	o.m.Source = manifest.Source{Engine: EngineFiles, Where: where, Product: "folder"}
 	tar := &payload.Tar{Tree: tree, Folder: where, Choice: f.Choice, Compression: o.Compression}
@@ -134,8 +135,8 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 		}
 		o.warn(FilesChanged, o.m.Database, list)
 	}
-	if n := len(rem.Skipped); n > 0 {
-		o.feed.Note(o.m.Database, "%s left out, since no file can hold them: %s", phrase.Plural(int64(n), "socket or device"),
+	if len(rem.Skipped) > 0 {
+		o.feed.Note(o.m.Database, "left out, sockets, devices and the keep itself: %s",
 			list(rem.Skipped, shownChanged))
 	}
 	return nil

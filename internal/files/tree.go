@@ -66,6 +66,7 @@ type Tree struct {
 	root   *os.Root
 	path   string
 	choice Choice
+	avoid  []fs.FileInfo        // folders that are left out
 	linked map[[2]uint64]string // names of the files that have several, by device and number
 
 	Remarks Remarks
@@ -100,6 +101,14 @@ func OpenIn(base, name string, c Choice) (*Tree, error) {
 		return nil, fault.New("folder-unreadable", err, "the folder %s in %s cannot be read", name, base)
 	}
 	return &Tree{root: root, path: base + "/" + name, choice: c, linked: map[[2]uint64]string{}}, nil
+}
+
+// Avoid leaves a folder out, wherever it is in this one: a keep that lies in what is dumped into it. One that is not
+// there is nowhere.
+func (t *Tree) Avoid(folder string) {
+	if st, err := os.Stat(folder); err == nil {
+		t.avoid = append(t.avoid, st)
+	}
 }
 
 // Close ends the reading.
@@ -192,6 +201,10 @@ func (w *walk) one(ctx context.Context, name string, whole bool) error {
 	}
 	if st.IsDir() {
 		if w.choice.Flat {
+			return nil
+		}
+		if slices.ContainsFunc(w.avoid, func(a fs.FileInfo) bool { return os.SameFile(a, st) }) {
+			w.Remarks.Skipped = append(w.Remarks.Skipped, name)
 			return nil
 		}
 		return w.folder(ctx, name, whole)

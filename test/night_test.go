@@ -258,3 +258,47 @@ limit = "1 min"
 	require.Equal(t, 0, o.code, o.stderr)
 	require.Contains(t, o.stdout, "dump papers  ")
 }
+
+// TestAJournalThatMachinesShare: it is in a database of a server, and the logs stay here.
+func TestAJournalThatMachinesShare(t *testing.T) {
+	s := needServer(t)
+	dropDatabases(t, s, "journal")
+	query(t, s, "postgres", "CREATE DATABASE journal")
+	defer dropDatabases(t, s, "journal")
+	user, at, _ := strings.Cut(strings.TrimPrefix(s.URL(""), "postgres://"), "@")
+	for _, machine := range []string{"one", "two"} {
+		dir := t.TempDir()
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "papers"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), fmt.Appendf(nil, `[journal]
+folder = "state"
+source = "quay"
+database = "journal"
+[source.quay]
+engine = "postgres"
+server = %q
+user = %q
+[keep.barn]
+folder = "barn"
+[job.%s]
+keep = "barn"
+accept = ["same-file-system"]
+[[job.%s.files]]
+name = "papers"
+folder = "papers"
+`, strings.TrimSuffix(at, "/"), user, machine, machine), 0o600))
+		run(t, dir, 0, "keep", "create", "barn")
+		run(t, dir, 0, "dump", machine)
+		require.Len(t, must(os.ReadDir(filepath.Join(dir, "state", "logs"))), 2)
+		if machine == "two" {
+			require.ElementsMatch(t, []string{"dump one hand good", "dump two hand good"}, history(t, dir, "--command", "dump"))
+		}
+		// Losing it loses no dump.
+		require.Contains(t, run(t, dir, 0, "list").stdout, machine+"/+files-papers")
+	}
+	query(t, s, "journal", "DROP TABLE run")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), fmt.Appendf(nil, "[journal]\nfolder = \"s\"\nsource = \"q\"\ndatabase = \"journal\"\n"+
+		"[source.q]\nengine = \"postgres\"\nserver = %q\nuser = %q\n[keep.barn]\nfolder = \"barn\"\n", strings.TrimSuffix(at, "/"), user), 0o600))
+	o := run(t, dir, 3, "keep", "create", "barn")
+	require.Contains(t, o.stderr, "warning: this run is not noted in the journal")
+}

@@ -21,9 +21,9 @@ import (
 )
 
 type historyFlags struct {
-	command, result, since, until, log string
-	last                               int
-	follow                             bool
+	command, kind, result, since, until, log string
+	last                                     int
+	follow                                   bool
 }
 
 func (a *app) historyCommand() *cobra.Command {
@@ -40,6 +40,8 @@ are.`, [2]string{
 	f := cmd.Flags()
 	f.IntVar(&h.last, "last", 20, "so `MANY` runs; 0: all")
 	f.StringVar(&h.command, "command", "", "only runs of this `COMMAND`: dump, drill, restore, …")
+	f.StringVar(&h.kind, "kind", "", "only runs about dumps of this `KIND`: full")
+	values(cmd, "kind", "full")
 	f.StringVar(&h.result, "result", "", "only runs that ended so: `RESULT`")
 	f.StringVar(&h.since, "since", "", "only runs that began after `WHEN`: a time, a date, or an age")
 	f.StringVar(&h.until, "until", "", "only runs that began before `WHEN`")
@@ -56,7 +58,7 @@ are.`, [2]string{
 
 // filter reads what is asked for.
 func (h historyFlags) filter(f *config.File, names []string) (x journal.Filter, err error) {
-	x.Most, x.ID = h.last, h.log
+	x.Most, x.ID, x.Kind = h.last, h.log, h.kind
 	if h.last < 0 {
 		return x, fault.Wrong("flag-wrong", "--last is %d", h.last)
 	}

@@ -69,7 +69,7 @@ func TestRunsAreNoted(t *testing.T) {
 		e.Part(ctx, Part{Name: "bookings", Dump: "d1", Kind: "full", Moment: moment, Took: 1500 * time.Millisecond, Rows: 7, Stored: 9, Result: Good})
 		e.Part(ctx, Part{Name: "cargo", Result: Failed, Code: "disk-full", Reason: "no room \xff"})
 		require.NoError(t, e.End(ctx, Outcome{Result: Failed, Code: "disk-full", Reason: "no room", Advice: "make some"}))
-		runs, err := other.Runs(ctx, Filter{Job: "nightly", Name: "cargo", Commands: []string{"dump"}, Results: []Result{Failed}, ID: "0a1b",
+		runs, err := other.Runs(ctx, Filter{Job: "nightly", Name: "cargo", Commands: []string{"dump"}, Results: []Result{Failed}, ID: "0a1b", Kind: "full",
 			Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Hour), Keep: "k1", Most: 5})
 		require.NoError(t, err)
 		require.Len(t, runs, 1)
@@ -82,7 +82,7 @@ func TestRunsAreNoted(t *testing.T) {
 		require.NoError(t, err)
 		require.NotContains(t, string(log), "\x1b", "a log is read on terminals")
 		require.Contains(t, string(log), "failed    no room")
-		for _, f := range []Filter{{ID: "b"}, {Job: "x"}, {Name: "roster"}, {Results: []Result{Good}}, {Until: time.Now().Add(-time.Hour)}} {
+		for _, f := range []Filter{{ID: "b"}, {Job: "x"}, {Name: "roster"}, {Kind: "incremental"}, {Results: []Result{Good}}, {Until: time.Now().Add(-time.Hour)}} {
 			runs, err := j.Runs(ctx, f)
 			require.NoError(t, err)
 			require.Empty(t, runs)

@@ -137,6 +137,7 @@ type Filter struct {
 	ID       string // the beginning of it
 	Job      string
 	Name     string // a database
+	Kind     string // of a dump
 	Commands []string
 	Results  []Result
 	Keep     string // id
@@ -160,6 +161,9 @@ func (f Filter) where() (text string, args []any) {
 	}
 	if f.Name != "" {
 		add("id IN (SELECT run FROM part WHERE name = ?)", f.Name)
+	}
+	if f.Kind != "" {
+		add("id IN (SELECT run FROM part WHERE kind = ?)", f.Kind)
 	}
 	if len(f.Commands) > 0 {
 		add("command IN (?"+strings.Repeat(", ?", len(f.Commands)-1)+")", anys(f.Commands)...)

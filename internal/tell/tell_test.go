@@ -295,6 +295,12 @@ func TestTheSameTroubleIsToldOnce(t *testing.T) {
 	require.Equal(t, []int{1, 0, 1, 1, 0}, []int{states("late", true), states("late", true), states("missed", true), states("good", false),
 		states("good", false)})
 	require.Empty(t, few.got, "other jobs are none of theirs")
+	m := tl.of(journal.Run{Reason: hostile, Parts: []journal.Part{{Name: hostile, Result: journal.Failed, Reason: hostile}},
+		Warnings: []journal.Warning{{Code: "x", Of: hostile, Text: hostile}}})
+	for _, l := range m.Lines {
+		require.NotContains(t, l, "\n")
+		require.NotContains(t, l, "\r")
+	}
 }
 
 // TestWhatCouldNotBeSentIsTriedAgain: later and later, and it is not lost.

@@ -8,10 +8,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/clock"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
@@ -70,6 +72,7 @@ type walk struct {
 	err   error
 	first string // the moment of the first bookings, as --at takes it
 	stage stage
+	zone  *time.Location
 }
 
 func (a *app) demo(folder, on string) error {
@@ -86,6 +89,13 @@ func (a *app) demo(folder, on string) error {
 		if w.stage, err = a.serverStage(on); err != nil {
 			return err
 		}
+	}
+	if w.zone, err = time.LoadLocation("Atlantic/Faroe"); err != nil {
+		return err
+	}
+	if w.stage.night != "" { // else a server tells the time
+		clock.MoveTo(firstDay(w.zone))
+		defer clock.Right()
 	}
 	w.say("Tern & Skerry Ferries: making three databases %s …", w.stage.where)
 	defer w.stage.remove(context.WithoutCancel(a.ctx))

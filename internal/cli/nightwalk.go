@@ -56,25 +56,26 @@ var papers = map[string]string{"papers/timetable.txt": "Puffin Holm 08:10, Ganne
 	"papers/crew/anna.txt": "skipper, licence until 2028\n", "papers/crew/ben.txt": "mate, first aid\n",
 	"papers/cargo/label.txt": "THIS SIDE UP\n"}
 
+// firstDay is the afternoon on which the demo begins, so that its last morning is the newest that there was.
+func firstDay(zone *time.Location) time.Time {
+	now := time.Now().In(zone)
+	morning := time.Date(now.Year(), now.Month(), now.Day(), 8, 10, 0, 0, zone)
+	if morning.After(now) {
+		morning = morning.AddDate(0, 0, -1)
+	}
+	return time.Date(morning.Year(), morning.Month(), morning.Day()-2, 15, 0, 0, 0, zone)
+}
+
 // night goes through two nights and the mornings after, on a clock that it moves.
 func (w *walk) night() {
 	if w.err != nil || w.stage.night == "" {
 		return
 	}
-	defer clock.Right()
 	if w.err = w.prepareNight(); w.err != nil {
 		return
 	}
-	zone, err := time.LoadLocation("Atlantic/Faroe")
-	if err != nil {
-		w.err = err
-		return
-	}
-	now := time.Now().In(zone)
-	evening := time.Date(now.Year(), now.Month(), now.Day(), 21, 0, 0, 0, zone)
-	if evening.Before(now) {
-		evening = evening.AddDate(0, 0, 1)
-	}
+	zone := w.zone
+	evening := firstDay(zone).Add(6 * time.Hour)
 	w.say("── 8. The night. The job says when it is due, what is kept, and what is done around it:\n\n%s%s", block(nightKeys), block(nightSections))
 	w.at(evening, "you look what tonight will bring")
 	w.run("0", "schedule", "--next", "5")
@@ -96,7 +97,9 @@ func (w *walk) night() {
 	w.at(evening.Add(35*time.Hour), "the morning after, with the drive mounted again: exit code 4 says that something is stale")
 	w.run("4", "status", "--offline")
 	w.run("0", "history", "--result", "failed")
-	w.run("03", "dump", "nightly")
+	w.run("03", "--quiet", "dump", "nightly", "messages")
+	w.run("0", "--quiet", "drill", "nightly", "messages")
+	w.run("0", "status", "--offline")
 	w.run("0", "thin", "nightly")
 	w.run("0", "forecast", "nightly")
 }

@@ -104,6 +104,7 @@ func (a *app) openLog() error {
 const (
 	groupPrepare = "prepare"
 	groupWork    = "work"
+	groupNight   = "night"
 	groupOther   = "other"
 )
 
@@ -161,7 +162,7 @@ an age (2 days).`,
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Once"}, &cobra.Group{ID: groupWork, Title: "Every day"},
-		&cobra.Group{ID: groupOther, Title: "Besides"})
+		&cobra.Group{ID: groupNight, Title: "Every night"}, &cobra.Group{ID: groupOther, Title: "Besides"})
 	root.SetHelpCommand(a.helpCommand())
 	cobra.EnableCommandSorting = false
 	for _, c := range []struct {
@@ -169,10 +170,12 @@ an age (2 days).`,
 		cmd   *cobra.Command
 	}{
 		{groupPrepare, a.demoCommand()}, {groupPrepare, a.initCommand()}, {groupPrepare, a.keepCommand()},
-		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()}, {groupPrepare, a.scheduleCommand()},
-		{groupWork, a.dumpCommand()}, {groupWork, a.statusCommand()}, {groupWork, a.historyCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
+		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()},
+		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()}, {groupWork, a.drillCommand()},
-		{groupWork, a.tellCommand()}, {groupWork, a.thinCommand()}, {groupWork, a.forecastCommand()}, {groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
+		{groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
+		{groupNight, a.scheduleCommand()}, {groupNight, a.statusCommand()}, {groupNight, a.historyCommand()},
+		{groupNight, a.thinCommand()}, {groupNight, a.forecastCommand()}, {groupNight, a.tellCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group

@@ -25,7 +25,7 @@ import (
 func (a *app) scheduleCommand() *cobra.Command {
 	var next int
 	cmd := explain(&cobra.Command{
-		Use: "schedule [JOB]", Short: "Show what is due when, and why; write it for cron or systemd",
+		Use: "schedule [JOB]", Short: "Show what is due when, and why; run it, or write it for cron or systemd",
 		Args:              args(0, 1, ""),
 		RunE:              func(_ *cobra.Command, names []string) error { return a.schedule(names, next) },
 		ValidArgsFunction: a.jobNames(),

@@ -103,7 +103,7 @@ func (e *Entry) fail(err error) {
 
 // Line adds a line to the run's log.
 func (e *Entry) Line(word, format string, args ...any) {
-	_, err := fmt.Fprintf(e.log, "%s  %-8s  %s\n", clock.Now().Format("2006-01-02 15:04:05 -07:00"), word,
+	_, err := fmt.Fprintf(e.log, "%s  %-13s  %s\n", clock.Now().Format("2006-01-02 15:04:05 -07:00"), word,
 		phrase.Clean(fmt.Sprintf(format, args...)))
 	e.fail(err)
 }

@@ -81,7 +81,7 @@ func TestRunsAreNoted(t *testing.T) {
 		log, err := os.ReadFile(r.Log)
 		require.NoError(t, err)
 		require.NotContains(t, string(log), "\x1b", "a log is read on terminals")
-		require.Contains(t, string(log), "failed    no room")
+		require.Contains(t, string(log), "failed         no room")
 		for _, f := range []Filter{{ID: "b"}, {Job: "x"}, {Name: "roster"}, {Kind: "incremental"}, {Results: []Result{Good}}, {Until: time.Now().Add(-time.Hour)}} {
 			runs, err := j.Runs(ctx, f)
 			require.NoError(t, err)

@@ -85,6 +85,9 @@ func About(d time.Duration) string {
 
 // Ago writes how long ago something was: "just now", "5 minutes ago", "3 days ago".
 func Ago(d time.Duration) string {
+	if d < -time.Minute {
+		return "in the future"
+	}
 	count := func(n int, unit string) string {
 		if n == 1 {
 			return "1 " + unit + " ago"

@@ -102,5 +102,8 @@ func why(what What, last, next time.Time) string {
 	case last.IsZero():
 		return "none yet"
 	}
+	if last.After(next) {
+		return "the one before is of the future: look at the clock"
+	}
 	return phrase.About(next.Sub(last)) + " after the one before"
 }

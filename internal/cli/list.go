@@ -102,18 +102,20 @@ func newest(dumps []*keep.Dump) (last []*keep.Dump) {
 func totals(dumps []*keep.Dump, shown int) string {
 	var bytes int64
 	var proven int
-	names := map[string]bool{}
+	seen := map[string]bool{}
+	var names []string
 	for _, d := range dumps {
 		bytes += d.Manifest.StoredBytes
-		if manifest.Plain(d.Manifest.Database) {
-			names[d.Name()] = true
+		if !seen[d.Name()] {
+			seen[d.Name()] = true
+			names = append(names, d.Manifest.Database)
 		}
 		if d.State() == keep.Proven {
 			proven++
 		}
 	}
 	text := fmt.Sprintf("%s of %s, %s, %d proven.", phrase.Plural(int64(len(dumps)), "dump"),
-		phrase.Plural(int64(len(names)), "database"), phrase.Bytes(bytes), proven)
+		databasesAnd(names), phrase.Bytes(bytes), proven)
 	if n := len(dumps) - shown; n > 0 {
 		text += fmt.Sprintf(" %s not shown; --all lists them.", phrase.Plural(int64(n), "older one")+map[bool]string{true: " is",
 			false: " are"}[n == 1])

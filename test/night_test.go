@@ -147,7 +147,7 @@ on = ["failure", "recovery"]
 	require.Equal(t, 401, call("wrong"))
 	require.Equal(t, 202, call(token))
 	s.says(t, "full dump of nightly is done")
-	require.Equal(t, []string{"dump nightly call good"}, history(t, dir))
+	require.Equal(t, []string{"dump nightly call good"}, history(t, dir, "nightly"))
 	require.NotContains(t, s.out.String(), token)
 	res, err := http.Get("http://" + address + "/metrics")
 	require.NoError(t, err)

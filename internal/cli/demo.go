@@ -219,7 +219,11 @@ func (w *walk) damage() {
 	if w.err != nil {
 		return
 	}
-	w.say("── 10. What damage looks like: a copy of the keep, in which one bit of one file is flipped.")
+	step := 8
+	if w.stage.night != "" {
+		step = 10
+	}
+	w.say("── %d. What damage looks like: a copy of the keep, in which one bit of one file is flipped.", step)
 	file, err := w.damagedCopy("barn", "barn-damaged")
 	if err != nil {
 		w.err = fault.New("demo-failed", err, "the copy could not be made")

@@ -89,7 +89,8 @@ func TestEnginesKnowNoKeeps(t *testing.T) {
 	for path, names := range imports(t, "engine/*") {
 		for _, name := range names {
 			if strings.HasPrefix(name, "grainkeep/") {
-				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault", "grainkeep/internal/clock"}, name, path)
+				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault",
+					"grainkeep/internal/clock"}, name, path)
 			}
 		}
 	}

@@ -41,7 +41,8 @@ func TestPostgresGeography(t *testing.T) {
 func TestPostgresScheduler(t *testing.T) {
 	withExtension(t, needServer(t), "pg_cron")
 	start := func() *testserver.Postgres {
-		s, err := testserver.StartPostgres(ownFolder(t), "shared_preload_libraries = 'pg_cron'", "cron.database_name = 'jobs'",
+		s, err := testserver.StartPostgres(ownFolder(t), "shared_preload_libraries = 'pg_cron'",
+			"cron.database_name = 'jobs'",
 			"cron.launch_active_jobs = off")
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close() })
@@ -50,13 +51,15 @@ func TestPostgresScheduler(t *testing.T) {
 	}
 	old, fresh := start(), start()
 	query(t, old, "jobs", "CREATE EXTENSION pg_cron")
-	query(t, old, "jobs", "SELECT cron.schedule('nightly', '30 2 * * *', 'VACUUM'); SELECT cron.schedule('tide', '* * * * *', "+
-		"'SELECT 1'); SELECT cron.unschedule('nightly')")
+	query(t, old, "jobs",
+		"SELECT cron.schedule('nightly', '30 2 * * *', 'VACUUM'); SELECT cron.schedule('tide', '* * * * *', "+
+			"'SELECT 1'); SELECT cron.unschedule('nightly')")
 	dir := t.TempDir()
 	run(t, dir, -1, "dump", "--from", old.URL("jobs"), "--to", "keep")
 	require.Contains(t, run(t, dir, 1, "drill", "adhoc", "--from", "keep", "--to", fresh.URL("")).stderr,
 		"an extension can be in one database of this server only")
-	require.Contains(t, run(t, dir, 1, "restore", "adhoc", "--from", "keep", "--to", fresh.URL(""), "--as", "other").stderr,
+	require.Contains(t, run(t, dir, 1, "restore", "adhoc", "--from", "keep", "--to", fresh.URL(""), "--as",
+		"other").stderr,
 		"restore into it: --into NAME")
 	run(t, dir, 0, "restore", "adhoc", "--from", "keep", "--to", fresh.URL(""), "--into", "jobs")
 	require.Equal(t, "2|tide|harbourmaster", query(t, fresh, "jobs", "SELECT jobid, jobname, username FROM cron.job"))
@@ -96,6 +99,7 @@ func TestPostgresOptionsOfTheServerItself(t *testing.T) {
 	dir := t.TempDir()
 	path := lines(run(t, dir, -1, "dump", "--from", s.URL("noted"), "--to", "keep").stdout)[0]
 	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "noted2")
-	require.Equal(t, "{fillfactor=70}|{security_barrier=true}|", query(t, s, "noted2", "SELECT (SELECT reloptions FROM pg_class "+
-		"WHERE relname = 't'), (SELECT reloptions FROM pg_class WHERE relname = 'v'), (SELECT reloptions FROM pg_class WHERE relname = 'i')"))
+	require.Equal(t, "{fillfactor=70}|{security_barrier=true}|", query(t, s, "noted2",
+		"SELECT (SELECT reloptions FROM pg_class "+
+			"WHERE relname = 't'), (SELECT reloptions FROM pg_class WHERE relname = 'v'), (SELECT reloptions FROM pg_class WHERE relname = 'i')"))
 }

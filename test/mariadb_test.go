@@ -173,7 +173,10 @@ func TestOutsideMaterial(t *testing.T) {
 				}
 			}
 			script(t, m, "outside", sql)
-			comesBackMaria(t, m, t.TempDir(), "outside", func(database string) []string { return factsMaria(t, m, database) })
+			comesBackMaria(t, m, t.TempDir(), "outside", func(database string) []string {
+				return factsMaria(t, m,
+					database)
+			})
 		})
 	}
 }
@@ -464,7 +467,8 @@ func TestMariaDBLeastRights(t *testing.T) {
 	require.Contains(t, o.stdout, "proven")
 	require.NotContains(t, o.stderr, "could do more", "grants --for drill gives no more than a drill needs")
 	queryMaria(t, m, "", "GRANT SELECT ON small.* TO tester@localhost")
-	require.Contains(t, run(t, dir, 0, drill...).stderr, "could do more than touch scratch databases: SELECT on `small`.*")
+	require.Contains(t, run(t, dir, 0, drill...).stderr,
+		"could do more than touch scratch databases: SELECT on `small`.*")
 	queryMaria(t, m, "", "REVOKE SELECT ON small.* FROM tester@localhost")
 	require.Contains(t, run(t, dir, 1, "restore", "adhoc/small", "--from", "keep", "--to", url("tester", ""), "--as",
 		"small2").stderr, "grainkeep grants")
@@ -521,7 +525,8 @@ func TestMySQLUsers(t *testing.T) {
 	run(t, dir, -1, "dump", "--from", m.URL(""), "--to", "keep", "--job", "all")
 	drop()
 	run(t, dir, -1, "restore", "all/+server", "--from", "keep", "--to", m.URL(""))
-	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand"), "GRANT DELETE ON `roster`.* TO `deckhand`@`%`")
+	require.Contains(t, queryMaria(t, m, "", "SHOW GRANTS FOR deckhand"),
+		"GRANT DELETE ON `roster`.* TO `deckhand`@`%`")
 	said := queryMaria(t, m, "", "SHOW CREATE USER deckhand")
 	require.Contains(t, said, "DEFAULT ROLE `crew`@`%`")
 	require.Contains(t, said, "ACCOUNT LOCK")

@@ -130,9 +130,11 @@ func TestKilledReplaceLeavesNothingOfOurs(t *testing.T) {
 		wait()
 		quiet(t, onPostgres(t, s)) // what the killed one had asked for may still be under way
 		require.Equal(t, "7", query(t, s, "pier_live", "SELECT a FROM t"))
-		require.Equal(t, "0", query(t, s, "pier_live", "SELECT count(*) FROM pg_namespace WHERE nspname ~ '^grainkeep'"))
+		require.Equal(t, "0", query(t, s, "pier_live",
+			"SELECT count(*) FROM pg_namespace WHERE nspname ~ '^grainkeep'"))
 		require.Equal(t, "where boats lie",
-			query(t, s, "pier_live", "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = 'pier_live'"))
+			query(t, s, "pier_live",
+				"SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = 'pier_live'"))
 	}
 	quiet(t, onPostgres(t, s))
 	require.Eventually(t, func() bool {
@@ -140,7 +142,8 @@ func TestKilledReplaceLeavesNothingOfOurs(t *testing.T) {
 		return cmd.Start() == nil && wait().code == 0 &&
 			query(t, s, "postgres", "SELECT count(*) FROM pg_database WHERE datname ~ '^grainkeep'") == "0"
 	}, 3*patience, tick)
-	for _, name := range strings.Split(query(t, s, "postgres", "SELECT datname FROM pg_database WHERE datname ~ '^pier'"), "\n") {
+	for _, name := range strings.Split(query(t, s, "postgres",
+		"SELECT datname FROM pg_database WHERE datname ~ '^pier'"), "\n") {
 		dropDatabases(t, s, name)
 	}
 }

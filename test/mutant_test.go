@@ -17,12 +17,14 @@ type change struct{ file, old, new string }
 // mutants are programs that do something wrong, and the same wrong when they read back.
 var mutants = map[string][]change{
 	"a column that is overlooked": {
-		{"internal/engine/postgres/tables.go", `if c.Generated == "" {`, `if c.Generated == "" && c.Name != "vehicle" {`},
+		{"internal/engine/postgres/tables.go", `if c.Generated == "" {`,
+			`if c.Generated == "" && c.Name != "vehicle" {`},
 		{"internal/engine/mysql/reader.go", "if c.generated {", `if c.generated || c.name == "vehicle" {`},
 		{"internal/engine/sqlite/catalog.go", "if s.int(2) == 0 {", `if s.int(2) == 0 && s.text(0) != "vehicle" {`},
 	},
 	"a value that is changed": {
-		{"internal/rows/scan.go", "	m.beats.Add(1)\n", "	m.beats.Add(1)\n	p = bytes.ReplaceAll(p, []byte(\"car\"), []byte(\"caR\"))\n"},
+		{"internal/rows/scan.go", "	m.beats.Add(1)\n",
+			"	m.beats.Add(1)\n	p = bytes.ReplaceAll(p, []byte(\"car\"), []byte(\"caR\"))\n"},
 		{"internal/rows/scan.go", "import (\n", "import (\n	\"bytes\"\n"},
 	},
 	"a definition that lacks something": {

@@ -57,7 +57,8 @@ func serve(t *testing.T, dir string) *served {
 
 func (s *served) says(t *testing.T, what string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return strings.Contains(s.out.String(), what) }, 3*patience, tick, "%s\n%s", what, s.out)
+	require.Eventually(t, func() bool { return strings.Contains(s.out.String(), what) }, 3*patience, tick, "%s\n%s",
+		what, s.out)
 }
 
 // history gives the runs of a journal that ended, the newest first, as COMMAND JOB RESULT.
@@ -88,7 +89,10 @@ func TestAScheduleIsServed(t *testing.T) {
 	query(t, own, "bookings", "CREATE TABLE t AS SELECT i FROM generate_series(1, 1000) i")
 
 	var calls shared // what a receiver on loopback is told
-	receiver := &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { io.Copy(&calls, r.Body) })}
+	receiver := &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		io.Copy(&calls,
+			r.Body)
+	})}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	go receiver.Serve(l)
@@ -159,12 +163,16 @@ on = ["failure", "recovery"]
 	for range 2 {
 		before := strings.Count(s.out.String(), "full dump of nightly failed")
 		require.Equal(t, 202, call(token))
-		require.Eventually(t, func() bool { return strings.Count(s.out.String(), "full dump of nightly failed") > before }, 3*patience, tick)
+		require.Eventually(t, func() bool {
+			return strings.Count(s.out.String(),
+				"full dump of nightly failed") > before
+		}, 3*patience, tick)
 		require.Eventually(t, func() bool { return len(history(t, dir, "--result", "running")) == 0 }, patience, tick)
 	}
 	require.NoError(t, own.Start())
 	require.Equal(t, 202, call(token))
-	require.Eventually(t, func() bool { return strings.Contains(calls.String(), `"kind":"recovery"`) }, 3*patience, tick, s.out)
+	require.Eventually(t, func() bool { return strings.Contains(calls.String(), `"kind":"recovery"`) }, 3*patience,
+		tick, s.out)
 	require.Equal(t, 1, strings.Count(calls.String(), `"kind":"failure"`), calls.String())
 	var told map[string]any
 	require.NoError(t, json.NewDecoder(strings.NewReader(calls.String())).Decode(&told))
@@ -192,7 +200,8 @@ on = ["failure", "recovery"]
 	require.Eventually(t, func() bool { return service() == "down" }, 3*patience, tick, s.out)
 	require.NoError(t, s.cmd.Process.Kill())
 	s.cmd.Wait()
-	require.NoError(t, exec.Command("pkill", "-9", "-f", filepath.Join(dir, "grainkeep.toml")+" --quiet dump nightly").Run())
+	require.NoError(t, exec.Command("pkill", "-9", "-f", filepath.Join(dir,
+		"grainkeep.toml")+" --quiet dump nightly").Run())
 	require.NoError(t, os.Remove(filepath.Join(dir, "hang")))
 	config("03:00")
 	s = serve(t, dir)
@@ -236,23 +245,27 @@ limit = "1 min"
 	run(t, dir, 0, "keep", "create", "barn")
 	first, _, wait := command(dir, "dump", "papers")
 	require.NoError(t, first.Start())
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "begun")); return err == nil }, patience, tick)
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "begun")); return err == nil }, patience,
+		tick)
 	o := run(t, dir, 6, "dump", "papers")
 	require.Contains(t, o.stderr, fmt.Sprintf("the job papers is already running: process %d on ", first.Process.Pid))
 	require.Contains(t, o.stderr, ", since 20")
-	require.Contains(t, run(t, dir, 6, "dump", "papers", "--wait", "1 s").stderr, "waited 1.0 s: the job papers is already running")
+	require.Contains(t, run(t, dir, 6, "dump", "papers", "--wait", "1 s").stderr,
+		"waited 1.0 s: the job papers is already running")
 	second, _, wait2 := command(dir, "dump", "papers", "--wait", "1 min")
 	var said shared
 	second.Stderr = &said
 	require.NoError(t, second.Start())
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "waiting for it, at most 1 m 00 s") }, patience, tick)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "waiting for it, at most 1 m 00 s") },
+		patience, tick)
 	follow, _, wait3 := command(dir, "history", "--follow")
 	require.NoError(t, follow.Start())
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "go"), nil, 0o600))
 	require.Equal(t, 0, wait().code)
 	o = wait2()
 	require.Equal(t, 0, o.code, said.String())
-	require.Equal(t, []string{"dump papers hand refused", "dump papers hand refused"}, history(t, dir, "--result", "refused"))
+	require.Equal(t, []string{"dump papers hand refused", "dump papers hand refused"}, history(t, dir, "--result",
+		"refused"))
 	require.NoError(t, follow.Process.Signal(syscall.SIGINT))
 	o = wait3()
 	require.Equal(t, 0, o.code, o.stderr)
@@ -290,15 +303,18 @@ folder = "papers"
 		run(t, dir, 0, "dump", machine)
 		require.Len(t, must(os.ReadDir(filepath.Join(dir, "state", "logs"))), 2)
 		if machine == "two" {
-			require.ElementsMatch(t, []string{"dump one hand good", "dump two hand good"}, history(t, dir, "--command", "dump"))
+			require.ElementsMatch(t, []string{"dump one hand good", "dump two hand good"}, history(t, dir, "--command",
+				"dump"))
 		}
 		// Losing it loses no dump.
 		require.Contains(t, run(t, dir, 0, "list").stdout, machine+"/+files-papers")
 	}
 	query(t, s, "journal", "DROP TABLE run")
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), fmt.Appendf(nil, "[journal]\nfolder = \"s\"\nsource = \"q\"\ndatabase = \"journal\"\n"+
-		"[source.q]\nengine = \"postgres\"\nserver = %q\nuser = %q\n[keep.barn]\nfolder = \"barn\"\n", strings.TrimSuffix(at, "/"), user), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), fmt.Appendf(nil,
+		"[journal]\nfolder = \"s\"\nsource = \"q\"\ndatabase = \"journal\"\n"+
+			"[source.q]\nengine = \"postgres\"\nserver = %q\nuser = %q\n[keep.barn]\nfolder = \"barn\"\n",
+		strings.TrimSuffix(at, "/"), user), 0o600))
 	o := run(t, dir, 3, "keep", "create", "barn")
 	require.Contains(t, o.stderr, "warning: this run is not noted in the journal")
 }

@@ -31,7 +31,8 @@ func TestADroppedTableComesBack(t *testing.T) {
 			o := run(t, dir, 0, only...)
 			require.Contains(t, o.stderr, "into the database that is there")
 			if p.product == "postgres" {
-				require.Contains(t, o.stderr, "left out, since it needs other tables: the foreign key berth_port_fkey on public.berth")
+				require.Contains(t, o.stderr,
+					"left out, since it needs other tables: the foreign key berth_port_fkey on public.berth")
 			}
 			require.Equal(t, "2", p.ask("live", "SELECT count(*) FROM berth"))
 			require.Equal(t, "2", p.ask("live", "SELECT count(*) FROM port"), "what was written since stays")
@@ -58,7 +59,8 @@ func TestADroppedTableComesBack(t *testing.T) {
 			before := p.databases()
 			if p.product == "postgres" {
 				p.run("live", "CREATE UNIQUE INDEX by_length ON port (name)")
-				require.Contains(t, run(t, dir, 0, only...).stderr, "live has the unique index public.by_length already")
+				require.Contains(t, run(t, dir, 0, only...).stderr,
+					"live has the unique index public.by_length already")
 				require.Equal(t, "2", p.ask("live_restored_3", "SELECT count(*) FROM berth"))
 				p.drop("live_restored_3")
 			}

@@ -308,7 +308,8 @@ func TestPostgresRulesThatTheDataBreaks(t *testing.T) {
 		INSERT INTO told VALUES (1); CREATE UNIQUE INDEX only_one ON told (lost(v)); DROP SCHEMA gone CASCADE`)
 	run(t, dir, -1, "dump", "--from", s.URL("leaky"), "--to", "keep")
 	o = run(t, dir, 5, "drill", "adhoc", "--from", "keep", "--to", s.URL(""))
-	require.Contains(t, o.stdout, "the unique index public.only_one did not come back: relation \"gone.t\" does not exist")
+	require.Contains(t, o.stdout,
+		"the unique index public.only_one did not come back: relation \"gone.t\" does not exist")
 	require.Regexp(t, "the check told_v_check on public.told could not be tested, .*: relation \"gone.t\" does not exist",
 		o.stderr)
 }
@@ -445,8 +446,9 @@ func TestPostgresServer(t *testing.T) {
 		query(t, old, "postgres", adapted(t, old, sql))
 	}
 	if version(t, old) >= 16 { // one membership, of several grantors
-		query(t, old, "postgres", "CREATE ROLE mate; CREATE ROLE bosun; GRANT crew TO bosun WITH ADMIN OPTION; GRANT crew TO mate; "+
-			"SET ROLE bosun; GRANT crew TO mate WITH INHERIT TRUE")
+		query(t, old, "postgres",
+			"CREATE ROLE mate; CREATE ROLE bosun; GRANT crew TO bosun WITH ADMIN OPTION; GRANT crew TO mate; "+
+				"SET ROLE bosun; GRANT crew TO mate WITH INHERIT TRUE")
 	}
 	query(t, old, "big", "ALTER TABLE cargo OWNER TO crew")
 	const roles = `SELECT rolname, rolinherit, rolcreatedb, rolcanlogin, rolbypassrls, rolconnlimit, rolvaliduntil, (SELECT setconfig FROM pg_db_role_setting WHERE setrole = a.oid AND setdatabase = 0), shobj_description(a.oid, 'pg_authid'),
@@ -496,11 +498,13 @@ func TestPostgresServer(t *testing.T) {
 		"the target has no tablespace hold that this user may use")
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", fresh.URL("")).stdout, "proven")
 	if version(t, old) >= 16 {
-		query(t, old, "postgres", "CREATE DATABASE ruled TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en' ICU_RULES '&a < g'")
+		query(t, old, "postgres",
+			"CREATE DATABASE ruled TEMPLATE template0 LOCALE_PROVIDER icu ICU_LOCALE 'en' ICU_RULES '&a < g'")
 		path := lines(run(t, dir, -1, "dump", "--from", old.URL("ruled"), "--to", "./spaced").stdout)[0]
 		run(t, dir, 0, "drill", path, "--to", fresh.URL(""))
 		run(t, dir, 0, "restore", path, "--to", fresh.URL(""))
-		require.Equal(t, "&a < g", query(t, fresh, "postgres", "SELECT daticurules FROM pg_database WHERE datname = 'ruled'"))
+		require.Equal(t, "&a < g", query(t, fresh, "postgres",
+			"SELECT daticurules FROM pg_database WHERE datname = 'ruled'"))
 	}
 
 	config = strings.Replace(config, "passwords = true", "server = false\ndatabases = [\"big\"]", 1)
@@ -565,6 +569,7 @@ func TestPostgresLongRows(t *testing.T) {
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", s.URL("")).stdout, "proven")
 	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "long_again")
 	require.Equal(t, want, said("long_again"))
-	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port), "PGUSER="+testserver.Admin)
+	byHand(t, path, strings.NewReplacer(), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
+		"PGUSER="+testserver.Admin)
 	require.Equal(t, want, said("long_restored"))
 }

@@ -29,7 +29,8 @@ func TestDemoGoesThroughTheWholeWork(t *testing.T) {
 	o := run(t, dir, 0, "demo", "ferries")
 	for _, say := range []string{"$ grainkeep survey nightly", "$ grainkeep dump nightly",
 		"proven  nightly/bookings.db", "bookings_yesterday.db",
-		"02:30  the full dump of nightly begins", "proven   in 18 h 30 m  good", "its newest run failed: there is no folder",
+		"02:30  the full dump of nightly begins", "proven   in 18 h 30 m  good",
+		"its newest run failed: there is no folder",
 		"20-data/posting/part-0001.sql.zst is damaged", "(exit code 5)", "That is the work"} {
 		require.Contains(t, o.stdout, say)
 	}
@@ -60,7 +61,8 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 	dir := t.TempDir()
 	names := regexp.MustCompile(`(?m)^  ([a-z]+) {2,}[A-Z]`).FindAllStringSubmatch(run(t, dir, 0, "help").stdout, -1)
 	require.Greater(t, len(names), 15)
-	commands := [][]string{{"keep", "create"}, {"schedule", "export"}, {"schedule", "serve"}, {"schedule", "token"}, {"help"}}
+	commands := [][]string{{"keep", "create"}, {"schedule", "export"}, {"schedule", "serve"}, {"schedule", "token"},
+		{"help"}}
 	for _, n := range names {
 		commands = append(commands, []string{n[1]})
 	}

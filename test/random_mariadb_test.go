@@ -113,7 +113,8 @@ func (g *mariaGenerator) columns() (list, names, values []string) {
 			def += " INVISIBLE COMMENT 'it''s, (`x`'"
 		case 4: // words that a definition has
 			def += " COMMENT '" + g.pick("was GENERATED ALWAYS AS (x)", "x AUTO_INCREMENT,", "CHARACTER SET latin1",
-				") ENGINE=MyISAM", "`a` int,\\n", "nextval(`x`.`y`)", "WITH SYSTEM VERSIONING", "/*!50100 TABLESPACE `x` */") + "'"
+				") ENGINE=MyISAM", "`a` int,\\n", "nextval(`x`.`y`)", "WITH SYSTEM VERSIONING",
+				"/*!50100 TABLESPACE `x` */") + "'"
 		}
 		list, names, values = append(list, def), append(names, name), append(values, value)
 	}
@@ -128,7 +129,8 @@ func (g *mariaGenerator) table() {
 	list, names, values := g.columns()
 	id := g.pick("id int PRIMARY KEY", "id int AUTO_INCREMENT PRIMARY KEY", "id int NOT NULL UNIQUE", "id int",
 		g.only("id int DEFAULT nextval(plain_numbers) PRIMARY KEY", "id bigint unsigned PRIMARY KEY"))
-	options := g.pick("", "", "ROW_FORMAT=COMPRESSED", "ENGINE=MyISAM CHECKSUM=1", g.only("ENGINE=Aria", "ENGINE=MyISAM"),
+	options := g.pick("", "", "ROW_FORMAT=COMPRESSED", "ENGINE=MyISAM CHECKSUM=1", g.only("ENGINE=Aria",
+		"ENGINE=MyISAM"),
 		g.only("AUTO_INCREMENT=500", "ROW_FORMAT=REDUNDANT"), "ROW_FORMAT=DYNAMIC STATS_PERSISTENT=0")
 	parts := g.pick("", "", "", "PARTITION BY HASH (id) PARTITIONS 3", "PARTITION BY KEY (id)",
 		"PARTITION BY RANGE (id) (PARTITION low VALUES LESS THAN (20) COMMENT 'it''s', PARTITION `h p` VALUES "+

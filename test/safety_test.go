@@ -54,7 +54,8 @@ func TestNobodyElseIsLocked(t *testing.T) {
 			held, err := db.Conn(context.Background())
 			require.NoError(t, err)
 			defer held.Close()
-			_, err = held.ExecContext(context.Background(), "START TRANSACTION; INSERT INTO o VALUES (50); SELECT * FROM dumped.t")
+			_, err = held.ExecContext(context.Background(),
+				"START TRANSACTION; INSERT INTO o VALUES (50); SELECT * FROM dumped.t")
 			require.NoError(t, err)
 			w := newWire(t, m)
 			asked := 0
@@ -82,7 +83,8 @@ func TestThePositionIsTheMomentsInMySQL(t *testing.T) {
 	m := mysql
 	freshMaria(t, m, "moving", "moved")
 	queryMaria(t, m, "", "FLUSH BINARY LOGS")
-	queryMaria(t, m, "moving", "CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE x (v int)")
+	queryMaria(t, m, "moving",
+		"CREATE TABLE n (id int PRIMARY KEY, v bigint); INSERT INTO n VALUES (1, 0); CREATE TABLE x (v int)")
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	done := make(chan error, 2)
@@ -109,7 +111,8 @@ func TestThePositionIsTheMomentsInMySQL(t *testing.T) {
 	for range 5 {
 		path := lines(run(t, dir, -1, "dump", "--from", m.URL("moving"), "--to", "keep").stdout)[0]
 		run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "moved")
-		at := result(t, dir, 0, "show", path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
+		at := result(t, dir, 0, "show",
+			path)["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)["to"].(map[string]any)
 		require.Contains(t, []string{"", file}, file, "one file is enough here")
 		file = at["file"].(string)
 		dumps = append(dumps, found{queryMaria(t, m, "moved", "SELECT v FROM n"), int64(at["offset"].(float64))})
@@ -145,8 +148,9 @@ func TestWhatAUserMayNotSee(t *testing.T) {
 		t.Run(p.product, func(t *testing.T) {
 			m := p.server.(*testserver.MySQL)
 			freshMaria(t, m, "hidden")
-			queryMaria(t, m, "hidden", "CREATE TABLE t (id int PRIMARY KEY); CREATE PROCEDURE p() SELECT 1; CREATE TRIGGER g "+
-				"BEFORE INSERT ON t FOR EACH ROW SET @x = 1")
+			queryMaria(t, m, "hidden",
+				"CREATE TABLE t (id int PRIMARY KEY); CREATE PROCEDURE p() SELECT 1; CREATE TRIGGER g "+
+					"BEFORE INSERT ON t FOR EACH ROW SET @x = 1")
 			queryMaria(t, m, "", "DROP USER IF EXISTS peeper; CREATE USER peeper; GRANT SELECT, SHOW VIEW, LOCK TABLES ON hidden.* TO peeper; "+
 				"GRANT SELECT ON mysql.* TO peeper") // so it sees the rights of others, which are not its own
 			defer queryMaria(t, m, "", "DROP USER peeper")
@@ -160,7 +164,8 @@ func TestWhatAUserMayNotSee(t *testing.T) {
 			// What 'grants' prints is enough, on both products.
 			queryMaria(t, m, "", "DROP USER peeper")
 			sql := run(t, dir, 0, "grants", "--from", url).stdout
-			queryMaria(t, m, "", strings.ReplaceAll(strings.ReplaceAll(sql, "'localhost'", "'%'"), " IDENTIFIED BY '…'", ""))
+			queryMaria(t, m, "", strings.ReplaceAll(strings.ReplaceAll(sql, "'localhost'", "'%'"), " IDENTIFIED BY '…'",
+				""))
 			o := run(t, dir, -1, "dump", "--from", url, "--to", "keep")
 			require.NotContains(t, o.stderr, "may not")
 			require.Regexp(t, `"objects":\{[^}]*"procedure":1[^}]*"trigger":1`, run(t, dir, 0, "show", "--json",
@@ -192,12 +197,14 @@ func TestAClockThatWentBack(t *testing.T) {
 	m := needMariaDB(t)
 	dir := t.TempDir()
 	run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep")
-	moment := result(t, dir, 0, "show", "adhoc", "--from", "keep")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)
+	moment := result(t, dir, 0, "show", "adhoc", "--from",
+		"keep")["result"].([]any)[0].(map[string]any)["manifest"].(map[string]any)
 	require.NotContains(t, run(t, dir, -1, "dump", "--from", m.URL("roster"), "--to", "keep").stderr, "clock")
 	queryMaria(t, m, "", "SET GLOBAL init_connect = 'SET timestamp = 1000000000'")
 	queryMaria(t, m, "", "CREATE OR REPLACE USER slow; GRANT SELECT, SHOW VIEW, TRIGGER, EVENT, LOCK TABLES ON *.* TO slow")
 	defer queryMaria(t, m, "", "SET GLOBAL init_connect = ''; DROP USER slow")
-	o := run(t, dir, -1, "dump", "--from", strings.Replace(m.URL("roster"), testserver.Admin, "slow", 1), "--to", "keep")
+	o := run(t, dir, -1, "dump", "--from", strings.Replace(m.URL("roster"), testserver.Admin, "slow", 1), "--to",
+		"keep")
 	require.Regexp(t, "the server's clock is [0-9]+ .* behind the newest dump of this job", o.stderr)
 	require.NotEmpty(t, moment["moment"])
 }
@@ -212,22 +219,26 @@ func TestSettingsThatChangeTables(t *testing.T) {
 	queryMaria(t, m, "plain", "CREATE TABLE t (a int); INSERT INTO t VALUES (5), (5)")
 	queryMaria(t, m, "", "SET GLOBAL sql_require_primary_key = 1; SET GLOBAL sql_generate_invisible_primary_key = 1; "+
 		"SET GLOBAL show_gipk_in_create_table_and_information_schema = 0; SET GLOBAL sql_safe_updates = 1")
-	defer queryMaria(t, m, "", "SET GLOBAL sql_require_primary_key = 0; SET GLOBAL sql_generate_invisible_primary_key = 0; "+
-		"SET GLOBAL show_gipk_in_create_table_and_information_schema = 1; SET GLOBAL sql_safe_updates = 0")
+	defer queryMaria(t, m, "",
+		"SET GLOBAL sql_require_primary_key = 0; SET GLOBAL sql_generate_invisible_primary_key = 0; "+
+			"SET GLOBAL show_gipk_in_create_table_and_information_schema = 1; SET GLOBAL sql_safe_updates = 0")
 	dir := t.TempDir()
 	path := lines(run(t, dir, -1, "dump", "--from", m.URL("plain"), "--to", "keep").stdout)[0]
 	require.Contains(t, run(t, dir, 0, "drill", path, "--to", m.URL("")).stdout, "proven")
 	run(t, dir, 0, "restore", path, "--to", m.URL(""), "--as", "plain2")
-	require.Equal(t, "1", queryMaria(t, m, "", "SET show_gipk_in_create_table_and_information_schema = 1; SELECT count(*) FROM "+
-		"information_schema.columns WHERE table_schema = 'plain2'"))
+	require.Equal(t, "1", queryMaria(t, m, "",
+		"SET show_gipk_in_create_table_and_information_schema = 1; SELECT count(*) FROM "+
+			"information_schema.columns WHERE table_schema = 'plain2'"))
 	queryMaria(t, m, "plain", "CREATE TABLE keyed (a int); INSERT INTO keyed VALUES (7)")
 	path = lines(run(t, dir, -1, "dump", "--from", m.URL("plain"), "--to", "keep").stdout)[0]
-	require.Contains(t, run(t, dir, 0, "show", path, "--json").stdout, "my_row_id", "a hidden key is dumped like others")
+	require.Contains(t, run(t, dir, 0, "show", path, "--json").stdout, "my_row_id",
+		"a hidden key is dumped like others")
 
 	queryMaria(t, m, "", "CREATE USER IF NOT EXISTS small; GRANT ALL ON *.* TO small; REVOKE SESSION_VARIABLES_ADMIN, "+
 		"SYSTEM_VARIABLES_ADMIN, SUPER ON *.* FROM small")
 	defer queryMaria(t, m, "", "DROP USER small")
-	require.Contains(t, run(t, dir, 1, "drill", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "small", 1)).stderr,
+	require.Contains(t, run(t, dir, 1, "drill", path, "--to", strings.Replace(m.URL(""), testserver.Admin, "small",
+		1)).stderr,
 		"this user may not turn it off for its session")
 }
 

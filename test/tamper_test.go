@@ -407,7 +407,8 @@ func TestByHandLinesRunNoClientCommands(t *testing.T) {
 			p.need(t)
 			b := ofPlace(t, p)
 			pwned := filepath.Join(b.dir, "pwned")
-			command := map[string]string{"postgres": "\\! touch ", "mysql": "\\! touch ", "sqlite": ".shell touch "}[p.engine] + pwned + "\n"
+			command := map[string]string{"postgres": "\\! touch ", "mysql": "\\! touch ",
+				"sqlite": ".shell touch "}[p.engine] + pwned + "\n"
 			b.put("10-schema.sql", append([]byte(command), b.file("10-schema.sql")...))
 			b.retell(nil)
 			script := handScript(t, b.dump)

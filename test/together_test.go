@@ -18,12 +18,14 @@ func TestRightsGoWithTheirDatabase(t *testing.T) {
 			drop := func() { queryMaria(t, m, "", "DROP USER IF EXISTS deckhand; DROP ROLE IF EXISTS crew") }
 			drop()
 			defer drop()
-			queryMaria(t, m, "shared", "CREATE USER deckhand; CREATE ROLE crew; CREATE TABLE t (a int, `b``` int); CREATE VIEW v AS "+
-				"SELECT a FROM t; CREATE FUNCTION f() RETURNS int DETERMINISTIC RETURN 1; GRANT SELECT (a, `b```), INSERT ON t TO "+
-				"deckhand WITH GRANT OPTION; GRANT SELECT ON v TO crew; GRANT EXECUTE ON FUNCTION f TO deckhand; "+
-				"CREATE TABLE gone (a int); GRANT SELECT ON gone TO crew; DROP TABLE gone; GRANT DELETE ON shared.* TO crew")
+			queryMaria(t, m, "shared",
+				"CREATE USER deckhand; CREATE ROLE crew; CREATE TABLE t (a int, `b``` int); CREATE VIEW v AS "+
+					"SELECT a FROM t; CREATE FUNCTION f() RETURNS int DETERMINISTIC RETURN 1; GRANT SELECT (a, `b```), INSERT ON t TO "+
+					"deckhand WITH GRANT OPTION; GRANT SELECT ON v TO crew; GRANT EXECUTE ON FUNCTION f TO deckhand; "+
+					"CREATE TABLE gone (a int); GRANT SELECT ON gone TO crew; DROP TABLE gone; GRANT DELETE ON shared.* TO crew")
 			said := func() string {
-				return queryMaria(t, m, "", "SHOW GRANTS FOR deckhand") + "\n" + queryMaria(t, m, "", "SHOW GRANTS FOR crew")
+				return queryMaria(t, m, "", "SHOW GRANTS FOR deckhand") + "\n" + queryMaria(t, m, "",
+					"SHOW GRANTS FOR crew")
 			}
 			want := said()
 			dir := t.TempDir()
@@ -51,8 +53,9 @@ func TestWhatADatabaseIsComesBackWithIt(t *testing.T) {
 	s := needServer(t)
 	names := []string{"owned", "owned_into", "owned_other"}
 	drop := func() {
-		query(t, s, "postgres", "DO $$ BEGIN IF EXISTS (SELECT FROM pg_database WHERE datname = 'owned') THEN ALTER DATABASE owned "+
-			"IS_TEMPLATE false; END IF; END $$")
+		query(t, s, "postgres",
+			"DO $$ BEGIN IF EXISTS (SELECT FROM pg_database WHERE datname = 'owned') THEN ALTER DATABASE owned "+
+				"IS_TEMPLATE false; END IF; END $$")
 		dropDatabases(t, s, names...)
 		query(t, s, "postgres", `DROP ROLE IF EXISTS "pur%ser", lookout, helm`)
 	}
@@ -65,9 +68,10 @@ func TestWhatADatabaseIsComesBackWithIt(t *testing.T) {
 		GRANT TEMP ON DATABASE owned TO "pur%ser"; ALTER DATABASE owned SET work_mem = '7MB';
 		ALTER ROLE "pur%ser" IN DATABASE owned SET datestyle = 'German'`)
 	said := func(name string) string {
-		return query(t, s, "postgres", "SELECT datdba::regrole, datconnlimit, datistemplate, datacl, (SELECT string_agg(concat("+
-			"setrole::regrole, setconfig), ',' ORDER BY setrole) FROM pg_db_role_setting WHERE setdatabase = d.oid) FROM "+
-			"pg_database d WHERE datname = '"+name+"'")
+		return query(t, s, "postgres",
+			"SELECT datdba::regrole, datconnlimit, datistemplate, datacl, (SELECT string_agg(concat("+
+				"setrole::regrole, setconfig), ',' ORDER BY setrole) FROM pg_db_role_setting WHERE setdatabase = d.oid) FROM "+
+				"pg_database d WHERE datname = '"+name+"'")
 	}
 	want := said("owned")
 	dir := t.TempDir()
@@ -83,7 +87,8 @@ func TestWhatADatabaseIsComesBackWithIt(t *testing.T) {
 	query(t, s, "postgres", "CREATE DATABASE owned_into")
 	into := query(t, s, "postgres", "SELECT datdba, datconnlimit, datacl FROM pg_database WHERE datname = 'owned_into'")
 	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--into", "owned_into")
-	require.Equal(t, into, query(t, s, "postgres", "SELECT datdba, datconnlimit, datacl FROM pg_database WHERE datname = 'owned_into'"))
+	require.Equal(t, into, query(t, s, "postgres",
+		"SELECT datdba, datconnlimit, datacl FROM pg_database WHERE datname = 'owned_into'"))
 	run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "owned_other", "--owners", "mine")
 	require.Contains(t, said("owned_other"), testserver.Admin)
 	query(t, s, "postgres", `ALTER DATABASE owned_other IS_TEMPLATE false`)
@@ -101,7 +106,8 @@ func TestViewsAcrossDatabases(t *testing.T) {
 				"CREATE VIEW lee.v2 AS SELECT a FROM port.v1; CREATE VIEW port.v3 AS SELECT lee.a FROM lee.v2 AS lee; USE port; "+
 				"CREATE VIEW v4 AS SELECT a FROM v3; CREATE VIEW v5 AS SELECT lee.a FROM t AS lee; INSERT INTO lee.t VALUES (7)")
 			dir := t.TempDir()
-			run(t, dir, -1, "dump", "--from", m.URL(""), "--database", "port", "--database", "lee", "--to", "keep", "--job", "j")
+			run(t, dir, -1, "dump", "--from", m.URL(""), "--database", "port", "--database", "lee", "--to", "keep",
+				"--job", "j")
 			gone := func() { queryMaria(t, m, "", "DROP DATABASE port; DROP DATABASE lee") }
 			gone()
 			o := run(t, dir, 0, "drill", "--from", "keep", "j", "--to", m.URL(""))
@@ -143,9 +149,10 @@ func TestMySQLReferenceSystemsAndTypedJSON(t *testing.T) {
 	queryMaria(t, mysql, "", `CREATE DATABASE charted; CREATE SPATIAL REFERENCE SYSTEM 990001 NAME 'our''s' ORGANIZATION 'tern'
 		IDENTIFIED BY 7 DESCRIPTION 'of our chart' DEFINITION `+"'GEOGCS[\"ours\",DATUM[\"d\",SPHEROID[\"s\",6378137,298.2]],"+
 		`PRIMEM["Greenwich",0],UNIT["degree",0.0174532],AXIS["Lat",NORTH],AXIS["Lon",EAST]]'`)
-	queryMaria(t, mysql, "charted", "CREATE TABLE rocks (id int PRIMARY KEY, at point SRID 990001, more json); INSERT INTO rocks SELECT "+
-		"id, ST_GeomFromText('POINT(1 2)', 990001), json_object('n', id, 's', 'x', 'f', 0.25e0) FROM bookings.booking WHERE id <= 1500; "+
-		"UPDATE rocks SET more = json_object('at', now(), 'n', 1.50) WHERE id = 1400")
+	queryMaria(t, mysql, "charted",
+		"CREATE TABLE rocks (id int PRIMARY KEY, at point SRID 990001, more json); INSERT INTO rocks SELECT "+
+			"id, ST_GeomFromText('POINT(1 2)', 990001), json_object('n', id, 's', 'x', 'f', 0.25e0) FROM bookings.booking WHERE id <= 1500; "+
+			"UPDATE rocks SET more = json_object('at', now(), 'n', 1.50) WHERE id = 1400")
 	want := queryMaria(t, mysql, "", system)
 	dir := t.TempDir()
 	o := run(t, dir, 3, "dump", "--from", mysql.URL("charted"), "--to", "keep", "--job", "j")

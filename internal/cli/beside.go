@@ -20,7 +20,8 @@ import (
 // restoreWithBeside restores what is no database, after the databases of the same run.
 func (a *app) restoreWithBeside(f *config.File, databases, beside []*chain.Plan, r restoreFlags) error {
 	if r.as != "" && len(beside) > 0 && beside[0].Last().Manifest.Payload.Tar != nil || r.into+r.part != "" {
-		return fault.Wrong("flag-wrong", "--as, --into and --part are for databases").Advise("name the new folder with --to")
+		return fault.Wrong("flag-wrong",
+			"--as, --into and --part are for databases").Advise("name the new folder with --to")
 	}
 	if len(databases) > 0 && r.to != "" {
 		var names []string
@@ -73,7 +74,8 @@ func (a *app) folderTask(f *config.File, d *keep.Dump, r restoreFlags, several b
 	if d.Manifest.Payload.Stream != nil {
 		t.to = r.as
 		if r.as == "" && !r.replace {
-			return t, fault.Wrong("target-unnamed", "the restore command of %s would restore over what is there", d.Manifest.Source.Name).
+			return t, fault.Wrong("target-unnamed", "the restore command of %s would restore over what is there",
+				d.Manifest.Source.Name).
 				Advise("say --replace if it may, or --as NAME: the command gets it as GRAINKEEP_TARGET")
 		}
 		return t, nil
@@ -82,7 +84,8 @@ func (a *app) folderTask(f *config.File, d *keep.Dump, r restoreFlags, several b
 	case r.to != "":
 		t.to = r.to
 	case !known:
-		return t, fault.Wrong("target-unnamed", "the dump is of the folder %s, which is not configured here", d.Manifest.Payload.Tar.Folder).
+		return t, fault.Wrong("target-unnamed", "the dump is of the folder %s, which is not configured here",
+			d.Manifest.Payload.Tar.Folder).
 			Advise("say where to restore with --to FOLDER: a new one")
 	case len(r.only) > 0 && !r.replace:
 		t.to = files.Free(home, "_restored")
@@ -98,9 +101,11 @@ func (a *app) folderTask(f *config.File, d *keep.Dump, r restoreFlags, several b
 // heldBy says what is in a dump of a folder or a stream.
 func heldBy(d *keep.Dump) string {
 	if t := d.Manifest.Payload.Tar; t != nil {
-		return fmt.Sprintf("%s of %s, %s of content", phrase.Plural(t.Entries, "entry"), t.Folder, phrase.Bytes(t.Bytes))
+		return fmt.Sprintf("%s of %s, %s of content", phrase.Plural(t.Entries, "entry"), t.Folder,
+			phrase.Bytes(t.Bytes))
 	}
-	return fmt.Sprintf("%s that a command of %s wrote", phrase.Bytes(d.Manifest.Payload.Stream.Bytes), d.Manifest.Source.Name)
+	return fmt.Sprintf("%s that a command of %s wrote", phrase.Bytes(d.Manifest.Payload.Stream.Bytes),
+		d.Manifest.Source.Name)
 }
 
 func (a *app) restoreBeside(f *config.File, t folderTask, r restoreFlags) error {
@@ -120,10 +125,12 @@ func (a *app) restoreBeside(f *config.File, t folderTask, r restoreFlags) error 
 		if err != nil {
 			return err
 		}
-		if part.Took, err = restore.Stream(a.ctx, d, s, step.Facts{Job: d.Manifest.Job, Target: t.to}, feed); err != nil {
+		if part.Took, err = restore.Stream(a.ctx, d, s, step.Facts{Job: d.Manifest.Job, Target: t.to},
+			feed); err != nil {
 			return err
 		}
-		a.say("  the restore command took %s, %s", phrase.Bytes(d.Manifest.Payload.Stream.Bytes), phrase.Duration(part.Took))
+		a.say("  the restore command took %s, %s", phrase.Bytes(d.Manifest.Payload.Stream.Bytes),
+			phrase.Duration(part.Took))
 		a.print("%s\n", orDash(t.to))
 		a.part(part)
 		return nil
@@ -142,6 +149,7 @@ func (a *app) restoreBeside(f *config.File, t folderTask, r restoreFlags) error 
 		a.warn("not-as-it-was", "%s", w)
 	}
 	a.print("%s\n", o.Folder)
-	return a.emit([]jsonRestored{{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),
+	return a.emit([]jsonRestored{{Dump: d.Name(), ID: d.ID,
+		Moment:   d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),
 		Database: o.Folder, Aside: o.Aside, Rows: o.Entries, Seconds: o.Took.Seconds()}})
 }

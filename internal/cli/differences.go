@@ -40,7 +40,8 @@ func (a *app) printDifferences(d *keep.Dump, p *keep.Proof) {
 		}
 	}
 	if more := len(p.Differences) - shown; more > 0 {
-		a.print("        and %s; 'grainkeep show %s' lists all\n", phrase.Plural(int64(more), "more difference"), d.Short())
+		a.print("        and %s; 'grainkeep show %s' lists all\n", phrase.Plural(int64(more), "more difference"),
+			d.Short())
 	}
 }
 

@@ -30,8 +30,10 @@ func TestWhatAFailedDrillShows(t *testing.T) {
 		Source: manifest.Source{Product: "PostgreSQL", Version: "15.20"}}}
 	a.printDifferences(d, p)
 	lines := strings.Split(strings.TrimSuffix(out.String(), "\n"), "\n")
-	require.Equal(t, []string{"        the view v came back otherwise than it was dumped", "            was dumped as:  SELECT a",
-		"            came back as:   SELECT b", "        row trouble 0", "        row trouble 1", "        row trouble 2",
+	require.Equal(t, []string{"        the view v came back otherwise than it was dumped",
+		"            was dumped as:  SELECT a",
+		"            came back as:   SELECT b", "        row trouble 0", "        row trouble 1",
+		"        row trouble 2",
 		"        row trouble 8"}, lines[:7])
 	require.Len(t, lines, 3+11+1)
 	require.Equal(t, "        and 29 more differences; 'grainkeep show 3f2a91c0de' lists all", lines[len(lines)-1])
@@ -44,7 +46,8 @@ func TestWhatAFailedDrillShows(t *testing.T) {
 		return adviceOn([]failedDrill{{d, p}})
 	}
 	require.Contains(t, advice("15.20", keep.OfChecks), "look at the live database")
-	require.Contains(t, advice("15.20", keep.OfChecks, keep.OfDefinitions), "the rows came back as they were, and definitions did not")
+	require.Contains(t, advice("15.20", keep.OfChecks, keep.OfDefinitions),
+		"the rows came back as they were, and definitions did not")
 	require.Contains(t, advice("15.20", keep.OfDefinitions, keep.OfRows), "rows did not come back as they were dumped")
 	require.Contains(t, advice("15.20", keep.OfDump), "it does not restore")
 	require.NotContains(t, advice("15.20", keep.OfRows), "drilled on")

@@ -260,7 +260,8 @@ func comparedIn(d *keep.Dump, p *keep.Proof) string {
 	case d.Manifest.Payload.Stream != nil:
 		return phrase.Plural(int64(p.Objects), "fact") + " as dumped"
 	}
-	return fmt.Sprintf("%s in %s and %s are as dumped", phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Tables), "table"),
+	return fmt.Sprintf("%s in %s and %s are as dumped", phrase.Plural(p.Rows, "row"), phrase.Plural(int64(p.Tables),
+		"table"),
 		phrase.Plural(int64(p.Objects), "object"))
 }
 

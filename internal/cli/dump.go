@@ -53,7 +53,8 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	values(cmd, "print", "path", "id")
 	f.StringVar(&d.note, "note", "", "a `NOTE` about these dumps, shown with them: before the move")
-	f.StringVar(&d.wait, "wait", "", "wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
+	f.StringVar(&d.wait, "wait", "",
+		"wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
 	return cmd
 }
@@ -348,7 +349,8 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	if m.Payload.SQL == nil {
 		of = "unpacked"
 	}
-	a.say("  %s: %s, %s stored (%s %s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), of,
+	a.say("  %s: %s, %s stored (%s %s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes),
+		phrase.Bytes(m.RawBytes), of,
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
 	result := done.Path()
 	if d.printWhat == "id" {

@@ -66,7 +66,8 @@ func (a *app) forecast(name, picture string) error {
 		return err
 	}
 	if len(ask.Dumps) == 0 {
-		return fault.Wrong("dump-absent", "there is no dump of %s to reckon from", name).Advise("take one: 'grainkeep dump %s'", name)
+		return fault.Wrong("dump-absent", "there is no dump of %s to reckon from",
+			name).Advise("take one: 'grainkeep dump %s'", name)
 	}
 	if len(ask.Full) == 0 {
 		return fault.Wrong("schedule-absent", "the job %s does not say when it is due", name).
@@ -119,11 +120,13 @@ func bytesOf(ask forecast.Ask) (n int64) {
 
 func (a *app) sayForecast(name string, ask forecast.Ask, o forecast.Outlook) {
 	now, then := bytesOf(ask), o.Days[len(o.Days)-1]
-	x := jsonForecast{Job: name, Now: now, Then: then.Bytes, Peak: o.Peak, Written: o.Written, Growth: o.Growth, Ages: o.Ages, Days: o.Days}
+	x := jsonForecast{Job: name, Now: now, Then: then.Bytes, Peak: o.Peak, Written: o.Written, Growth: o.Growth,
+		Ages: o.Ages, Days: o.Days}
 	a.result = &x
 	t := a.newTable(nil)
 	t.row("now", phrase.Plural(int64(len(ask.Dumps)), "dump")+", "+phrase.Bytes(now))
-	t.row("in a year", phrase.Plural(int64(then.Dumps), "dump")+", "+phrase.Bytes(then.Bytes)+"; at most "+phrase.Bytes(o.Peak)+
+	t.row("in a year", phrase.Plural(int64(then.Dumps),
+		"dump")+", "+phrase.Bytes(then.Bytes)+"; at most "+phrase.Bytes(o.Peak)+
 		" at a time")
 	t.row("written", phrase.Bytes(o.Written)+" in the year")
 	switch {

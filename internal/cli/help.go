@@ -153,7 +153,8 @@ func (a *app) completionCommand() *cobra.Command {
 			case "fish":
 				err = root.GenFishCompletion(&b, true)
 			default:
-				return fault.Wrong("shell-unknown", "there is nothing for the shell %q", names[0]).Advise("it is one of: %s",
+				return fault.Wrong("shell-unknown", "there is nothing for the shell %q",
+					names[0]).Advise("it is one of: %s",
 					strings.Join(shells, ", "))
 			}
 			if err != nil {

@@ -168,12 +168,16 @@ func stamp(t time.Time) string {
 }
 
 func runOf(r journal.Run) jsonRun {
-	x := jsonRun{ID: r.ID, Command: r.Command, Job: r.Job, StartedBy: r.StartedBy, Host: r.Host, Started: stamp(r.Started),
-		Ended: stamp(r.Ended), Result: string(r.Result), Code: r.Code, Reason: r.Reason, Advice: r.Advice, Keep: r.Place, Log: r.Log,
+	x := jsonRun{ID: r.ID, Command: r.Command, Job: r.Job, StartedBy: r.StartedBy, Host: r.Host,
+		Started: stamp(r.Started),
+		Ended:   stamp(r.Ended), Result: string(r.Result), Code: r.Code, Reason: r.Reason, Advice: r.Advice,
+		Keep: r.Place, Log: r.Log,
 		Warnings: r.Warnings}
 	for _, p := range r.Parts {
-		x.Parts = append(x.Parts, jsonPart{Name: p.Name, Dump: p.Dump, Path: p.Path, Kind: p.Kind, Moment: stamp(p.Moment),
-			Seconds: p.Took.Seconds(), Rows: p.Rows, Bytes: p.Bytes, Stored: p.Stored, Result: string(p.Result), Code: p.Code,
+		x.Parts = append(x.Parts, jsonPart{Name: p.Name, Dump: p.Dump, Path: p.Path, Kind: p.Kind,
+			Moment:  stamp(p.Moment),
+			Seconds: p.Took.Seconds(), Rows: p.Rows, Bytes: p.Bytes, Stored: p.Stored, Result: string(p.Result),
+			Code:   p.Code,
 			Reason: p.Reason})
 	}
 	return x
@@ -273,7 +277,8 @@ func resultColour(r journal.Result) colour {
 func (a *app) printLog(runs []journal.Run, id string) error {
 	switch {
 	case len(runs) == 0:
-		return fault.Wrong("run-absent", "there is no run %s in the journal", id).Advise("'grainkeep history' shows them")
+		return fault.Wrong("run-absent", "there is no run %s in the journal",
+			id).Advise("'grainkeep history' shows them")
 	case len(runs) > 1:
 		return fault.Wrong("name-ambiguous", "the id %s means several runs", id).Advise("write more of it")
 	case runs[0].Log == "":
@@ -281,7 +286,8 @@ func (a *app) printLog(runs []journal.Run, id string) error {
 	}
 	f, err := os.Open(runs[0].Log)
 	if err != nil {
-		return fault.New("log-absent", err, "the log of the run cannot be read").Advise("it is a file of the machine %s", runs[0].Host)
+		return fault.New("log-absent", err,
+			"the log of the run cannot be read").Advise("it is a file of the machine %s", runs[0].Host)
 	}
 	defer f.Close()
 	var lines []string

@@ -16,8 +16,11 @@ func (a *app) holdCommand() *cobra.Command {
 	var from, at, why, until string
 	cmd := explain(&cobra.Command{
 		Use: "hold DUMP", Short: "Keep a dump, whatever the retain phrase says",
-		Args:              args(1, 1, "a dump"),
-		RunE:              func(_ *cobra.Command, names []string) error { return a.hold(names[0], from, at, why, until) },
+		Args: args(1, 1, "a dump"),
+		RunE: func(_ *cobra.Command, names []string) error {
+			return a.hold(names[0], from, at, why,
+				until)
+		},
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Puts a dump on hold: it is not thinned and not removed, until it is released or until a
 date.`, [2]string{"grainkeep hold nightly/bookings --why 'before the new release'",
@@ -47,8 +50,9 @@ func (a *app) releaseCommand() *cobra.Command {
 			return a.emit(map[string]string{"id": d.ID})
 		},
 		ValidArgsFunction: a.dumpNames(&from),
-	}, usage{"Ends a dump's hold: the retain phrase decides about it again.", [2]string{"grainkeep release nightly/bookings",
-		"grainkeep release 3f2a91c0de"}})
+	}, usage{"Ends a dump's hold: the retain phrase decides about it again.",
+		[2]string{"grainkeep release nightly/bookings",
+			"grainkeep release 3f2a91c0de"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	return cmd

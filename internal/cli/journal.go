@@ -71,7 +71,8 @@ func (a *app) openJournal(f *config.File) *journal.Journal {
 	}
 	for _, r := range killed {
 		a.tellRun(f, j, r.ID)
-		a.say("note: the %s of %s that began %s was killed", r.Command, r.Job, r.Started.Local().Format("2006-01-02 15:04"))
+		a.say("note: the %s of %s that began %s was killed", r.Command, r.Job,
+			r.Started.Local().Format("2006-01-02 15:04"))
 	}
 	return j
 }

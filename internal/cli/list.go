@@ -117,7 +117,8 @@ func totals(dumps []*keep.Dump, shown int) string {
 	text := fmt.Sprintf("%s of %s, %s, %d proven.", phrase.Plural(int64(len(dumps)), "dump"),
 		databasesAnd(names), phrase.Bytes(bytes), proven)
 	if n := len(dumps) - shown; n > 0 {
-		text += fmt.Sprintf(" %s not shown; --all lists them.", phrase.Plural(int64(n), "older one")+map[bool]string{true: " is",
+		text += fmt.Sprintf(" %s not shown; --all lists them.", phrase.Plural(int64(n),
+			"older one")+map[bool]string{true: " is",
 			false: " are"}[n == 1])
 	}
 	return text

@@ -40,7 +40,8 @@ func (a *app) reading(f *config.File) (r web.Reading, err error) {
 	for _, l := range lines {
 		s := web.Sample{Job: l.Job, Database: l.Database, State: string(l.State), Next: l.Next}
 		if d := l.Last; d != nil {
-			s.Moment, s.Took, s.Bytes = d.Manifest.Moment, d.Manifest.Finished.Sub(d.Manifest.Started), d.Manifest.StoredBytes
+			s.Moment, s.Took, s.Bytes = d.Manifest.Moment, d.Manifest.Finished.Sub(d.Manifest.Started),
+				d.Manifest.StoredBytes
 			s.Rows = d.Manifest.Rows()
 			if p := d.LastProof(); p != nil && p.Proven {
 				s.Proven = p.At

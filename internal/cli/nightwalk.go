@@ -76,7 +76,8 @@ func (w *walk) night() {
 	}
 	zone := w.zone
 	evening := firstDay(zone).Add(6 * time.Hour)
-	w.say("── 8. The night. The job says when it is due, what is kept, and what is done around it:\n\n%s%s", block(nightKeys), block(nightSections))
+	w.say("── 8. The night. The job says when it is due, what is kept, and what is done around it:\n\n%s%s",
+		block(nightKeys), block(nightSections))
 	w.at(evening, "you look what tonight will bring")
 	w.run("0", "schedule", "--next", "5")
 	w.say("   'grainkeep schedule serve' runs that under a service manager. Here, the clock is moved:")
@@ -94,7 +95,8 @@ func (w *walk) night() {
 		w.err = err
 		return
 	}
-	w.at(evening.Add(35*time.Hour), "the morning after, with the drive mounted again: exit code 4 says that something is stale")
+	w.at(evening.Add(35*time.Hour),
+		"the morning after, with the drive mounted again: exit code 4 says that something is stale")
 	w.run("4", "status", "--offline")
 	w.run("0", "history", "--result", "failed")
 	w.run("03", "--quiet", "dump", "nightly", "messages")
@@ -166,7 +168,8 @@ func (w *walk) until(end time.Time) {
 
 // quietly runs a command of the night, and shows what it complains of.
 func (w *walk) quietly(words []string) {
-	code := Run(w.a.ctx, append([]string{"--config", "grainkeep.toml", "--quiet"}, words...), &demoOut{w.a}, &demoOut{w.a})
+	code := Run(w.a.ctx, append([]string{"--config", "grainkeep.toml", "--quiet"}, words...), &demoOut{w.a},
+		&demoOut{w.a})
 	switch fault.Class(code) {
 	case fault.Done, fault.Warned:
 		w.a.print("          done\n")

@@ -20,7 +20,8 @@ func TestALineOfProgress(t *testing.T) {
 	m.Done.Store(2)
 	m.Rows.Store(1234)
 	seen := []sample{{start, 0}, {start.Add(2 * time.Second), 10 << 20}}
-	require.Equal(t, "dumping bookings: 25 % of 40.0 MiB of text, 2 of 8 parts, 1,234 rows, 5.0 MiB/s, 7.0 s left", progressLine(&m, seen))
+	require.Equal(t, "dumping bookings: 25 % of 40.0 MiB of text, 2 of 8 parts, 1,234 rows, 5.0 MiB/s, 7.0 s left",
+		progressLine(&m, seen))
 	require.Zero(t, rateOf([]sample{{start, 0}, {start.Add(time.Millisecond), 10 << 20}}), "too soon to tell")
 	m.Bytes.Store(50 << 20) // the estimate was too low
 	require.Contains(t, progressLine(&m, seen), "99 % of 50.0 MiB of text")

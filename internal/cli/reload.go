@@ -37,7 +37,8 @@ func (n *night) reload() {
 	if old.Zone().String() != f.Zone().String() {
 		changes = append(changes, "the zone is "+f.Zone().String())
 	}
-	if old.Schedule != f.Schedule && (old.Schedule.Listen != f.Schedule.Listen || old.Schedule.AtOnce != f.Schedule.AtOnce) {
+	if old.Schedule != f.Schedule && (old.Schedule.Listen != f.Schedule.Listen ||
+		old.Schedule.AtOnce != f.Schedule.AtOnce) {
 		changes = append(changes, "listen and at_once count from the next start")
 	}
 	if len(changes) == 0 {

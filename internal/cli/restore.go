@@ -52,8 +52,9 @@ Until a restore is complete, its database has a working name.`, [2]string{
 		"just `ONE` of them: structure, or rows (with --into: the tables must be there, and empty)")
 	values(cmd, "part", "structure", "rows")
 	f.BoolVar(&r.replace, "replace", false, "rename an existing database of that name aside")
-	f.StringArrayVar(&r.only, "only", nil, "restore just this `TABLE` or pattern, with what it needs, into the database "+
-		"that is there, or beside it where it has such a table; may be repeated")
+	f.StringArrayVar(&r.only, "only", nil,
+		"restore just this `TABLE` or pattern, with what it needs, into the database "+
+			"that is there, or beside it where it has such a table; may be repeated")
 	f.BoolVar(&r.any, "any-extension-version", false,
 		"take the version of an extension that the target has, where it lacks the dumped one")
 	f.BoolVar(&r.dry, "dry-run", false, "say what would be done, and do nothing")
@@ -100,7 +101,8 @@ func (a *app) restore(name string, r restoreFlags) error {
 	}
 	var beside []*chain.Plan
 	if len(found) > 1 { // a whole run: the server's own only when it is named
-		found = slices.DeleteFunc(found, func(p *chain.Plan) bool { return p.Last().Manifest.Database == engine.ServerWide })
+		found = slices.DeleteFunc(found,
+			func(p *chain.Plan) bool { return p.Last().Manifest.Database == engine.ServerWide })
 	}
 	for _, p := range found {
 		if p.Last().Manifest.Payload.SQL == nil {
@@ -197,8 +199,10 @@ func limited(ctx context.Context, what, text string) (context.Context, func(), e
 	if err != nil {
 		return nil, nil, err
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, fault.New("limit-reached", nil, "the %s took longer than %s, the job's limit",
-		what, phrase.Duration(limit)).Advise("what was unfinished is removed; see what held it up, or give the job more time"))
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fault.New("limit-reached", nil,
+		"the %s took longer than %s, the job's limit",
+		what, phrase.Duration(limit)).
+		Advise("what was unfinished is removed; see what held it up, or give the job more time"))
 	return ctx, cancel, nil
 }
 
@@ -236,7 +240,8 @@ func (a *app) rehearse(tasks []restore.Task) error {
 		a.restoring(t)
 		where := t.To.Server + t.To.Path
 		a.print("would restore %s in %s and %s, %s of text, as %s at %s\n", phrase.Plural(p.Rows, "row"),
-			phrase.Plural(int64(len(p.Tables)), "table"), phrase.Plural(int64(p.Objects), "object"), phrase.Bytes(p.Bytes),
+			phrase.Plural(int64(len(p.Tables)), "table"), phrase.Plural(int64(p.Objects), "object"),
+			phrase.Bytes(p.Bytes),
 			p.Name, where)
 		if p.Added {
 			a.print("  into the database that is there: it has nothing of that name\n")

@@ -63,5 +63,6 @@ func (n *night) round(f *config.File) (err error) {
 
 // aside is an app that works beside this one, and shows nothing.
 func (n *night) aside() *app {
-	return &app{screen: screen{stdout: io.Discard, stderr: io.Discard}, ctx: n.a.ctx, configPath: n.path, quiet: true, serving: true}
+	return &app{screen: screen{stdout: io.Discard, stderr: io.Discard}, ctx: n.a.ctx, configPath: n.path, quiet: true,
+		serving: true}
 }

@@ -218,9 +218,11 @@ func (a *app) scheduleExportCommand() *cobra.Command {
 	}, usage{`Writes the schedule of all jobs, or of one, as crontab lines, or as service and timer units
 of systemd, which see the system read-only. It says what the target cannot express,
 and which user must be able to read and write what, with the line that tests it.`, [2]string{
-		"grainkeep schedule export --as crontab", "grainkeep schedule export --as systemd --user dumper --folder /etc/systemd/system"}})
+		"grainkeep schedule export --as crontab",
+		"grainkeep schedule export --as systemd --user dumper --folder /etc/systemd/system"}})
 	f := cmd.Flags()
-	f.StringVar(&e.as, "as", "systemd", "`WHAT` to write: crontab, systemd (a timer for each thing that is due), or service (one for 'schedule serve')")
+	f.StringVar(&e.as, "as", "systemd",
+		"`WHAT` to write: crontab, systemd (a timer for each thing that is due), or service (one for 'schedule serve')")
 	f.StringVar(&e.user, "user", "", "the `USER` that the jobs run as (else this one)")
 	f.StringVar(&e.program, "program", "", "`PATH` of this program (else where it is now)")
 	f.StringVar(&e.folder, "folder", "", "write the units as files into this `FOLDER`; left out: print them")
@@ -230,7 +232,8 @@ and which user must be able to read and write what, with the line that tests it.
 
 func (a *app) exportSchedule(names []string, e exportFlags) error {
 	if e.as != "crontab" && e.as != "systemd" && e.as != "service" {
-		return fault.Wrong("flag-wrong", "--as is %q", e.as).Advise("write crontab, systemd (a timer for each) or service ('schedule serve')")
+		return fault.Wrong("flag-wrong", "--as is %q",
+			e.as).Advise("write crontab, systemd (a timer for each) or service ('schedule serve')")
 	}
 	f, err := a.needConfig()
 	if err != nil {

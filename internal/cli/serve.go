@@ -243,7 +243,8 @@ func (n *night) listen() (func(), error) {
 	}
 	l, err := net.Listen("tcp", at)
 	if err != nil {
-		return nil, fault.New("listen-failed", err, "cannot listen on %s", at).Advise("see what else listens there, or choose another port")
+		return nil, fault.New("listen-failed", err, "cannot listen on %s",
+			at).Advise("see what else listens there, or choose another port")
 	}
 	if host, _, err := net.SplitHostPort(at); err == nil && !isLoopback(host) {
 		n.a.warn("listen-open", "%s can be reached from other machines, without encryption", at)
@@ -321,4 +322,5 @@ func (a *app) lastRuns(f *config.File, plans []schedule.Plan) (schedule.Last, er
 }
 
 // ended are the results of runs that were really made.
-var ended = []journal.Result{journal.Running, journal.Good, journal.Warned, journal.Failed, journal.Stopped, journal.Killed}
+var ended = []journal.Result{journal.Running, journal.Good, journal.Warned, journal.Failed, journal.Stopped,
+	journal.Killed}

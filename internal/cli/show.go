@@ -129,8 +129,9 @@ func holds(m *manifest.Manifest) string {
 		}
 		return text
 	case p.Stream != nil:
-		return phrase.Bytes(p.Stream.Bytes) + " that a command wrote" + map[bool]string{true: ", and " + phrase.Plural(int64(len(p.Stream.Facts)),
-			"fact")}[len(p.Stream.Facts) > 0]
+		return phrase.Bytes(p.Stream.Bytes) + " that a command wrote" + map[bool]string{true: ", and " +
+			phrase.Plural(int64(len(p.Stream.Facts)),
+				"fact")}[len(p.Stream.Facts) > 0]
 	}
 	return objectsOf(m.Payload.SQL.Objects)
 }
@@ -257,7 +258,8 @@ func proofLine(d *keep.Dump) string {
 		return "failed its drill of " + when + " on " + p.On
 	}
 	return fmt.Sprintf("proven %s on %s (%s %s): restored in %s, %s and %s compared", when, p.On, p.Product, p.Version,
-		phrase.Duration(p.Took()), phrase.Plural(p.Rows, map[bool]string{true: "row", false: "entry"}[d.Manifest.Payload.Tar == nil]),
+		phrase.Duration(p.Took()), phrase.Plural(p.Rows, map[bool]string{true: "row",
+			false: "entry"}[d.Manifest.Payload.Tar == nil]),
 		phrase.Plural(int64(p.Objects), "object"))
 }
 

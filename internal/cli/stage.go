@@ -29,7 +29,8 @@ type stage struct {
 
 func filesStage(folder string) stage {
 	data := filepath.Join(folder, "data")
-	day := fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db", "c*", "ros*", "", "bookings.db", "")
+	day := fmt.Sprintf(demoConfig, "files", "engine = \"sqlite\"\npath   = \"data\"\n", "files", "bookings.db", "c*",
+		"ros*", "", "bookings.db", "")
 	const last = "keep      = \"barn\"\n" // of the job's keys
 	return stage{
 		night: strings.Replace(day, last, last+nightKeys, 1) + nightSections,

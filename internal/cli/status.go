@@ -154,7 +154,8 @@ func (a *app) status(names []string, probe, offline bool) error {
 	if err != nil {
 		return err
 	}
-	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"}, "Took", "Size", "Ratio")
+	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"},
+		"Took", "Size", "Ratio")
 	list := []jsonStatus{}
 	now, stale := clock.Now(), 0
 	for _, l := range lines {
@@ -169,7 +170,8 @@ func (a *app) status(names []string, probe, offline bool) error {
 			m := d.Manifest
 			took := m.Finished.Sub(m.Started)
 			t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
-				phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
+				phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), paint(a.stdout,
+					stateColour(string(d.State())),
 					provenIn(l, now)), next, word)
 			x.Proven, x.Unread, x.Kind = stamp(l.Proven), stamp(l.Unread), m.KindWord()
 			x.ID, x.Moment, x.Seconds = d.ID, m.Moment.Format(time.RFC3339Nano), took.Seconds()
@@ -236,7 +238,8 @@ func (a *app) remind(names []string, offline bool) error {
 			return err
 		}
 		if n := len(waiting); n > 0 {
-			a.warn("not-told", "%s could not be sent, the first %s: %s; 'grainkeep tell' tries again", phrase.Plural(int64(n), "message"),
+			a.warn("not-told", "%s could not be sent, the first %s: %s; 'grainkeep tell' tries again",
+				phrase.Plural(int64(n), "message"),
 				phrase.Ago(clock.Since(waiting[0].Made)), orDash(waiting[0].Reason))
 		}
 	}
@@ -246,7 +249,8 @@ func (a *app) remind(names []string, offline bool) error {
 	bySource := map[string][]dump.Choice{}
 	for _, name := range f.Jobs() {
 		j := f.Job[name]
-		bySource[j.Source] = append(bySource[j.Source], dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except})
+		bySource[j.Source] = append(bySource[j.Source], dump.Choice{Databases: j.Databases, Optional: j.Optional,
+			Except: j.Except})
 	}
 	for _, name := range f.Sources() {
 		if choices := bySource[name]; len(choices) > 0 && f.Source[name].Engine != config.Command {
@@ -277,7 +281,8 @@ func (a *app) untaken(f *config.File, name string, choices []dump.Choice) {
 	}
 	untaken, aside := dump.Untaken(there, choices)
 	if len(untaken) > 0 {
-		a.warn("untaken", "no job takes %s of %s: add it to a job, or leave it out with except", strings.Join(untaken, ", "), name)
+		a.warn("untaken", "no job takes %s of %s: add it to a job, or leave it out with except", strings.Join(untaken,
+			", "), name)
 	}
 	if len(aside) > 0 {
 		a.say("Restores moved %s aside on %s: drop what is not needed any more.", strings.Join(aside, ", "), name)
@@ -335,5 +340,6 @@ func (a *app) probe(lines []status.Line, err error) error {
 	}
 	a.probed = &code
 	a.print("%s: %s | oldest=%ds size=%dB wrong=%d\n", word, text, int64(oldest.Seconds()), bytes, len(wrong))
-	return a.emit(map[string]any{"code": code, "word": word, "wrong": wrong, "oldest_seconds": int64(oldest.Seconds()), "bytes": bytes})
+	return a.emit(map[string]any{"code": code, "word": word, "wrong": wrong, "oldest_seconds": int64(oldest.Seconds()),
+		"bytes": bytes})
 }

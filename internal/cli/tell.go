@@ -60,7 +60,8 @@ func (a *app) tellPeople(names []string, test, summary bool) error {
 	}
 	for _, n := range names {
 		if _, ok := f.Tell[n]; !ok {
-			return fault.Wrong("tell-unknown", "there is no %q to tell", n).Advise("there are: %s", strings.Join(f.Tells(), ", "))
+			return fault.Wrong("tell-unknown", "there is no %q to tell", n).Advise("there are: %s",
+				strings.Join(f.Tells(), ", "))
 		}
 	}
 	switch {
@@ -105,7 +106,8 @@ func (a *app) tellStates(f *config.File, t *tell.Teller) error {
 
 func statesOf(lines []status.Line) (list []tell.State) {
 	for _, l := range lines {
-		list = append(list, tell.State{Job: l.Job, Name: l.Database, Word: string(l.State), Why: l.Why, Stale: l.State.Stale()})
+		list = append(list, tell.State{Job: l.Job, Name: l.Database, Word: string(l.State), Why: l.Why,
+			Stale: l.State.Stale()})
 	}
 	return list
 }
@@ -117,12 +119,14 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 		return err
 	}
 	now := clock.Now()
-	m := tell.Message{Kind: tell.Summary, At: now, Table: &tell.Table{Header: []string{"Database", "Last dump", "Size", "Restore", "State"}}}
+	m := tell.Message{Kind: tell.Summary, At: now, Table: &tell.Table{Header: []string{"Database", "Last dump", "Size",
+		"Restore", "State"}}}
 	stale := 0
 	for _, l := range lines {
 		row := []string{phrase.Clean(strings.TrimSuffix(l.Job+"/"+l.Database, "/")), "–", "–", "–", string(l.State)}
 		if d := l.Last; d != nil {
-			row[1] = phrase.Local(d.Manifest.Moment, chain.Zone(d)) + " (" + phrase.Ago(now.Sub(d.Manifest.Moment)) + ")"
+			row[1] = phrase.Local(d.Manifest.Moment, chain.Zone(d)) + " (" + phrase.Ago(now.Sub(d.Manifest.Moment)) +
+				")"
 			row[2], row[3] = phrase.Bytes(d.Manifest.StoredBytes), string(d.State())
 		}
 		m.Table.Rows = append(m.Table.Rows, row)
@@ -133,16 +137,19 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 	}
 	m.Title = phrase.Plural(int64(len(lines)), "database") + ", all good"
 	if stale > 0 {
-		m.Title = phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs", false: " need"}[stale == 1] + " a look, of " +
+		m.Title = phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs",
+			false: " need"}[stale == 1] + " a look, of " +
 			phrase.Count(int64(len(lines)))
 	}
-	failed, err := t.Journal.Runs(a.ctx, journal.Filter{Since: now.AddDate(0, 0, -1), Results: []journal.Result{journal.Failed,
-		journal.Killed, journal.Stopped}, Most: 20})
+	failed, err := t.Journal.Runs(a.ctx, journal.Filter{Since: now.AddDate(0, 0, -1),
+		Results: []journal.Result{journal.Failed,
+			journal.Killed, journal.Stopped}, Most: 20})
 	if err != nil {
 		return err
 	}
 	for _, r := range failed {
-		m.Lines = append(m.Lines, phrase.Clean(phrase.Local(r.Started, f.Zone())+": "+strings.TrimSpace(r.Command+" "+r.Job)+" "+
+		m.Lines = append(m.Lines, phrase.Clean(phrase.Local(r.Started,
+			f.Zone())+": "+strings.TrimSpace(r.Command+" "+r.Job)+" "+
 			string(r.Result)+": "+r.Reason))
 	}
 	return t.Post(a.ctx, m, names...)

@@ -36,8 +36,9 @@ failing job removes nothing. The newest good dump, the newest proven one and tho
 on hold always stay.`, [2]string{"grainkeep thin nightly",
 		"grainkeep thin nightly --retain 'newest 5 fulls, one a week for 8 weeks' --apply"}})
 	a.fromFlag(cmd, &t.from)
-	cmd.Flags().StringVar(&t.retain, "retain", "", "another `PHRASE` than the job's: newest 5 fulls, everything for 3 days, "+
-		"one a day for 14 days")
+	cmd.Flags().StringVar(&t.retain, "retain", "",
+		"another `PHRASE` than the job's: newest 5 fulls, everything for 3 days, "+
+			"one a day for 14 days")
 	cmd.Flags().BoolVar(&t.apply, "apply", false, "remove what goes")
 	return cmd
 }
@@ -147,8 +148,9 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 			going, freed = going+1, freed+d.Manifest.StoredBytes
 		}
 		shown.add(v, d)
-		list = append(list, jsonThinned{Dump: d.Name(), ID: v.ID, Path: d.Path(), Bytes: d.Manifest.StoredBytes, Stays: v.Stays,
-			Why: v.Why, Gone: gone[v.ID]})
+		list = append(list, jsonThinned{Dump: d.Name(), ID: v.ID, Path: d.Path(), Bytes: d.Manifest.StoredBytes,
+			Stays: v.Stays,
+			Why:   v.Why, Gone: gone[v.ID]})
 	}
 	shown.flush()
 	if len(list) == 0 {
@@ -245,7 +247,8 @@ func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
 		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: clock.Now()}
 		_, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {
 			a.part(removedPart(d, v.Why))
-			a.say("  removed %s of %s, %s: %s", d.Name(), phrase.Both(v.Moment, chain.Zone(d)), phrase.Bytes(d.Manifest.StoredBytes),
+			a.say("  removed %s of %s, %s: %s", d.Name(), phrase.Both(v.Moment, chain.Zone(d)),
+				phrase.Bytes(d.Manifest.StoredBytes),
 				v.Why)
 		})
 	}

@@ -26,7 +26,8 @@ func (a *app) makeToken() error {
 	sum := sha256.Sum256([]byte(token))
 	hash := hex.EncodeToString(sum[:])
 	a.print("%s\n", token)
-	a.say("That is the token; it is shown this once. In the configuration:\n\n[schedule]\ntoken_sha256 = %q", block(hash))
+	a.say("That is the token; it is shown this once. In the configuration:\n\n[schedule]\ntoken_sha256 = %q",
+		block(hash))
 	a.say("\nIt is sent so:  curl -X POST -H \"Authorization: Bearer $TOKEN\" http://127.0.0.1:7643/run/JOB")
 	return a.emit(map[string]string{"token": token, "token_sha256": hash})
 }

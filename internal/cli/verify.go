@@ -33,8 +33,9 @@ a name, of all dumps. It proves that the files are intact; 'drill' proves that t
 restore.`, [2]string{"grainkeep verify", "grainkeep verify nightly --from /mnt/usb/dumps"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
-	cmd.Flags().BoolVar(&due, "due", false, "of each named job, all dumps that were not read back within its read_back "+
-		"(30 days), the longest unread first")
+	cmd.Flags().BoolVar(&due, "due", false,
+		"of each named job, all dumps that were not read back within its read_back "+
+			"(30 days), the longest unread first")
 	return cmd
 }
 
@@ -167,7 +168,10 @@ func untilNextVerify(f *config.File, of string) time.Duration {
 		return 0
 	}
 	now := clock.Now()
-	next := schedule.Next([]schedule.Plan{{Job: of, What: schedule.Verify, When: when}}, func(string, schedule.What) time.Time { return now }, now,
+	next := schedule.Next([]schedule.Plan{{Job: of, What: schedule.Verify, When: when}}, func(string,
+		schedule.What) time.Time {
+		return now
+	}, now,
 		f.Zone(), 1)
 	if len(next) == 0 {
 		return 0
@@ -237,7 +241,8 @@ func (a *app) printVerified(d *keep.Dump, r *verify.Report) {
 		what = fmt.Sprintf("%s %s %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
 	}
 	if len(r.Findings) == 0 {
-		a.print("%s   %s: %s, %s\n", paint(a.stdout, green, "intact"), what, phrase.Plural(int64(r.Files), "file"), phrase.Bytes(r.Bytes))
+		a.print("%s   %s: %s, %s\n", paint(a.stdout, green, "intact"), what, phrase.Plural(int64(r.Files), "file"),
+			phrase.Bytes(r.Bytes))
 	} else {
 		a.print("%s  %s\n", paint(a.stdout, red, "damaged"), what)
 		for _, x := range r.Findings {

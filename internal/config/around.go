@@ -61,7 +61,8 @@ func (f *File) checkCommand(where string, s Source) error {
 		return f.wrong(where, "the key dump is missing").
 			Advise(`write the command that writes a dump to its standard output: dump = ["/usr/local/bin/…"]`)
 	case s.Server+s.TLS+s.CA+s.Path+s.Secret != "":
-		return f.wrong(where, "a source of the engine \"command\" has only the keys dump, restore, check, folder, user and limit")
+		return f.wrong(where,
+			"a source of the engine \"command\" has only the keys dump, restore, check, folder, user and limit")
 	}
 	return f.checkAges(where, map[string]string{"limit": s.Limit})
 }
@@ -91,7 +92,8 @@ func (f *File) checkFiles(where string, list []Files) error {
 	for _, c := range list {
 		switch {
 		case !phrase.JobName.MatchString(c.Name):
-			return f.wrong(where, "files: a folder cannot be named %q", c.Name).Advise("use small letters, digits, - and _")
+			return f.wrong(where, "files: a folder cannot be named %q",
+				c.Name).Advise("use small letters, digits, - and _")
 		case seen[c.Name]:
 			return f.wrong(where, "files: two folders are named %q", c.Name)
 		case c.Folder == "":

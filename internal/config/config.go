@@ -236,7 +236,8 @@ func (f *File) checkJob(name string, j Job) error {
 		return f.wrong(where, "%v", err).Advise("use zstd, gzip or none")
 	}
 	if err := f.checkAges(where, map[string]string{"lock_wait": j.LockWait, "silence": j.Silence, "grace": j.Grace,
-		"catch_up": j.CatchUp, "spread": j.Spread, "read_back": j.ReadBack, "limit": j.Limit, "drill_limit": j.DrillLimit,
+		"catch_up": j.CatchUp, "spread": j.Spread, "read_back": j.ReadBack, "limit": j.Limit,
+		"drill_limit":   j.DrillLimit,
 		"restore_limit": j.RestoreLimit, "wait": j.Wait}); err != nil {
 		return err
 	}
@@ -255,7 +256,8 @@ func (f *File) checkJob(name string, j Job) error {
 	case j.Thin != "" && j.Thin != AfterGoodDump && j.Thin != ByHand:
 		return f.wrong(where, "thin is %q", j.Thin).Advise("write %q or %q", AfterGoodDump, ByHand)
 	case j.Thin == AfterGoodDump && j.Retain == "":
-		return f.wrong(where, "there is nothing to thin without retain").Advise("say what stays: retain = \"newest 5 fulls\"")
+		return f.wrong(where,
+			"there is nothing to thin without retain").Advise("say what stays: retain = \"newest 5 fulls\"")
 	}
 	for _, r := range j.Rows {
 		if r.Table == "" || r.Condition == "" {

@@ -18,14 +18,18 @@ var known = map[string][]string{
 	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell"},
 	"journal":  {"folder", "source", "database", "keep_for"},
 	"schedule": {"at_once", "listen", "token_sha256"},
-	"tell":     {"by", "on", "jobs", "summary", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url", "facility"},
-	"source":   {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check", "folder", "limit"},
-	"keep":     {"folder", "floor", "before", "after"},
+	"tell": {"by", "on", "jobs", "summary", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
+		"facility"},
+	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",
+		"folder", "limit"},
+	"keep": {"folder", "floor", "before", "after"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
-		"full", "drill", "verify", "grace", "retain", "thin", "name", "catch_up", "spread", "read_back", "limit", "drill_limit",
-		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "files", "before", "after", "after_drill"},
+		"full", "drill", "verify", "grace", "retain", "thin", "name", "catch_up", "spread", "read_back", "limit",
+		"drill_limit",
+		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "files", "before", "after",
+		"after_drill"},
 	"files":  {"name", "folder", "only", "except", "split"},
 	"rows":   {"table", "condition"},
 	"check":  {"database", "sql", "answer"},
@@ -65,7 +69,8 @@ func explain(path string, err error) error {
 	if errors.As(err, &bad) {
 		row, column := bad.Position()
 		if m := wrongKind.FindStringSubmatch(bad.Error()); m != nil {
-			return fault.Wrong("config-unclear", "%s, line %d: %s cannot be %s", path, row, strings.Join(bad.Key(), "."),
+			return fault.Wrong("config-unclear", "%s, line %d: %s cannot be %s", path, row, strings.Join(bad.Key(),
+				"."),
 				kinds[strings.ToLower(m[1])]).Advise("it takes %s; see docs/configuration.md", taken(m[2]))
 		}
 		return fault.Wrong("config-unclear", "%s, line %d, column %d: %s", path, row, column,
@@ -80,7 +85,8 @@ var wrongKind = regexp.MustCompile(`cannot decode TOML ([\w ]+?) into (?:a )?(?:
 
 // kinds are the decoder's words for values, as people call them.
 var kinds = map[string]string{"string": "a text", "integer": "a number", "float": "a number with a point",
-	"bool": "true or false", "boolean": "true or false", "array": "a list", "inline table": "a table", "table": "a table",
+	"bool": "true or false", "boolean": "true or false", "array": "a list", "inline table": "a table",
+	"table":    "a table",
 	"datetime": "a date"}
 
 // taken says what a key takes, by the type that holds it.
@@ -172,7 +178,8 @@ func exactKeys(path, where, section string, table map[string]any) error {
 		full := strings.TrimPrefix(where+"."+key, ".")
 		if !slices.Contains(known[section], key) {
 			return fault.Wrong("key-unknown", "%s: there is no key %q", path, full).
-				Advise("did you mean %q? Keys are written in small letters", nearest(strings.ToLower(key), known[section]))
+				Advise("did you mean %q? Keys are written in small letters", nearest(strings.ToLower(key),
+					known[section]))
 		}
 		if section != "" && known[key] == nil {
 			continue

@@ -81,7 +81,8 @@ func (f *File) checkLimits(where string, j Job) error {
 		return f.wrong(where, "priority is %q", j.Priority).Advise("write %q or %q", Normal, Low)
 	}
 	if j.Tries < 0 || j.Tries > 20 {
-		return f.wrong(where, "tries is %d", j.Tries).Advise("write a number from 1 to 20: how often a run is tried whose connection fails")
+		return f.wrong(where, "tries is %d",
+			j.Tries).Advise("write a number from 1 to 20: how often a run is tried whose connection fails")
 	}
 	if _, err := ParseRate(j.Rate); err != nil {
 		return f.wrong(where, "rate: %v", err).Advise("write one such as \"20 MiB/s\", of at least 64 KiB/s")
@@ -94,7 +95,8 @@ func (f *File) checkLimits(where string, j Job) error {
 	}
 	for _, c := range j.Accept {
 		if !codeWord.MatchString(c) {
-			return f.wrong(where, "accept: %q is no code of a warning", c).Advise("--json shows the code of each; the guide lists them")
+			return f.wrong(where, "accept: %q is no code of a warning",
+				c).Advise("--json shows the code of each; the guide lists them")
 		}
 	}
 	return f.checkSteps(where, j.Before, j.After, j.AfterDrill)
@@ -122,16 +124,19 @@ func (f *File) checkNight() error {
 			return f.wrong("journal", "source is %q, which is no PostgreSQL source", n)
 		}
 		if f.Journal.Database == "" {
-			return f.wrong("journal", "the key database is missing").Advise("name an existing database for the journal's tables")
+			return f.wrong("journal",
+				"the key database is missing").Advise("name an existing database for the journal's tables")
 		}
 	}
 	s := f.Schedule
 	if s.AtOnce < 0 || s.AtOnce > 64 {
-		return f.wrong("schedule", "at_once is %d", s.AtOnce).Advise("write how many jobs may run at the same time, from 1 to 64")
+		return f.wrong("schedule", "at_once is %d",
+			s.AtOnce).Advise("write how many jobs may run at the same time, from 1 to 64")
 	}
 	if s.Listen != "" {
 		if host, _, err := net.SplitHostPort(s.Listen); err != nil || host == "" {
-			return f.wrong("schedule", "listen is %q", s.Listen).Advise("write an address and a port: \"127.0.0.1:7643\"")
+			return f.wrong("schedule", "listen is %q",
+				s.Listen).Advise("write an address and a port: \"127.0.0.1:7643\"")
 		}
 	}
 	if s.Token != "" && !sha256Hex.MatchString(s.Token) {
@@ -173,7 +178,8 @@ func (f *File) checkTell(where string, t Tell) error {
 	}
 	if t.By == "mail" {
 		if _, port, err := net.SplitHostPort(t.Server); t.Server != "" && (err != nil || port == "") {
-			return f.wrong(where, "server is %q", t.Server).Advise("write a host and a port: \"mail.ternskerry.example:587\"")
+			return f.wrong(where, "server is %q",
+				t.Server).Advise("write a host and a port: \"mail.ternskerry.example:587\"")
 		}
 		if t.TLS != "" && t.TLS != "starttls" && t.TLS != "tls" && t.TLS != "off" {
 			return f.wrong(where, "tls is %q", t.TLS).Advise("write \"starttls\", \"tls\" or \"off\"")
@@ -191,7 +197,8 @@ func (f *File) checkTell(where string, t Tell) error {
 	}
 	for _, on := range t.On {
 		if !slices.Contains(Tellable, on) {
-			return f.wrong(where, "on: %q cannot be told of", on).Advise("write some of: %s", strings.Join(Tellable, ", "))
+			return f.wrong(where, "on: %q cannot be told of", on).Advise("write some of: %s", strings.Join(Tellable,
+				", "))
 		}
 	}
 	for _, j := range t.Jobs {

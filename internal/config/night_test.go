@@ -60,7 +60,8 @@ func TestTheNightIsRead(t *testing.T) {
 	require.NoError(t, err)
 	steps, err := f.Steps(f.Job["messages"].Before)
 	require.NoError(t, err)
-	require.Equal(t, []step.Step{{Words: []string{"/bin/sh", "-c", "systemctl stop x | logger"}, Limit: step.DefaultLimit, User: "ferry",
+	require.Equal(t, []step.Step{{Words: []string{"/bin/sh", "-c", "systemctl stop x | logger"},
+		Limit: step.DefaultLimit, User: "ferry",
 		Optional: true}}, steps)
 	s, err := f.Stream("harbour")
 	require.NoError(t, err)

@@ -29,11 +29,13 @@ func (d Drill) beside(ctx context.Context, of *keep.Dump, feed *event.Feed) (pro
 	defer folder.Close()
 	if t := of.Manifest.Payload.Tar; t != nil {
 		if free, err := folder.Room(); err == nil && free < t.Bytes {
-			return nil, fault.New("no-room", nil, "the scratch folder %s has no room for %s", scratch.Base(), phrase.Bytes(t.Bytes)).
+			return nil, fault.New("no-room", nil, "the scratch folder %s has no room for %s", scratch.Base(),
+				phrase.Bytes(t.Bytes)).
 				Advise("set TMPDIR to a folder with more room")
 		}
 	}
-	proof = &keep.Proof{Format: 1, Dump: of.ID, At: clock.Now().UTC(), On: "a scratch folder", Product: of.Manifest.Source.Product, Tool: d.Tool}
+	proof = &keep.Proof{Format: 1, Dump: of.ID, At: clock.Now().UTC(), On: "a scratch folder",
+		Product: of.Manifest.Source.Product, Tool: d.Tool}
 	if of.Manifest.Payload.Tar != nil {
 		var to string
 		if to, err = folder.Sub("unpacked"); err == nil {
@@ -83,7 +85,8 @@ func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proo
 	case got.Sum.String() == t.Sum:
 		return nil
 	case got.Bare.String() == t.Bare && u.Owners+u.Lost+u.Mapped > 0:
-		proof.NotTested = append(proof.NotTested, "owners and extended attributes, which this user or this machine cannot set as they were")
+		proof.NotTested = append(proof.NotTested,
+			"owners and extended attributes, which this user or this machine cannot set as they were")
 		return nil
 	case got.Bare.String() == t.Bare:
 		proof.Differences = append(proof.Differences, "owners or extended attributes are not as they were dumped")
@@ -102,7 +105,8 @@ func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proo
 }
 
 // streamDrill restores what a command wrote into a scratch instance, and compares the facts about it.
-func streamDrill(ctx context.Context, of *keep.Dump, s *stream.Source, folder string, proof *keep.Proof, feed *event.Feed) error {
+func streamDrill(ctx context.Context, of *keep.Dump, s *stream.Source, folder string, proof *keep.Proof,
+	feed *event.Feed) error {
 	facts := step.Facts{Job: of.Manifest.Job, Run: keep.NewRun(), Scratch: folder}
 	facts.Target = "grainkeep_drill_" + facts.Run
 	took, err := restore.Stream(ctx, of, s, facts, feed)
@@ -116,7 +120,8 @@ func streamDrill(ctx context.Context, of *keep.Dump, s *stream.Source, folder st
 	}
 	want := of.Manifest.Payload.Stream.Facts
 	if len(want) == 0 || s.Check == nil {
-		proof.NotTested = append(proof.NotTested, "what the restored instance holds: the source has no check that tells of it")
+		proof.NotTested = append(proof.NotTested,
+			"what the restored instance holds: the source has no check that tells of it")
 		return nil
 	}
 	got, err := s.Facts(ctx, facts, feed)

@@ -193,7 +193,8 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 			c.rowsDiffer("table "+t.ID, "there is a table %s that was not dumped", t.ID)
 			continue
 		case !slices.Equal(w.Columns, t.Columns):
-			c.definitionDiffers("table "+t.ID, "the table %s has the columns %s and had %s", t.ID, strings.Join(t.Columns, ", "),
+			c.definitionDiffers("table "+t.ID, "the table %s has the columns %s and had %s", t.ID,
+				strings.Join(t.Columns, ", "),
 				strings.Join(w.Columns, ", "))
 		case w.Through == "":
 			c.rows("table "+t.ID, w.Rows, w.Sum, &found[i].Counter)
@@ -237,7 +238,8 @@ func (c *comparison) trees(got map[string]*rows.Counter) {
 func (c *comparison) rows(name string, count int64, sum string, got *rows.Counter) {
 	switch {
 	case got.Rows != count:
-		c.rowsDiffer(name, "the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(count, "row"))
+		c.rowsDiffer(name, "the %s has %s and had %s", name, phrase.Plural(got.Rows, "row"), phrase.Plural(count,
+			"row"))
 	case got.Sum.String() != sum:
 		c.rowsDiffer(name, "the %s has other values: its fingerprint is %s and was %s", name, got.Sum, sum)
 	}
@@ -262,8 +264,9 @@ func (c *comparison) checks(ctx context.Context, checks []Check) error {
 		}
 		c.proof.Checks = append(c.proof.Checks, a)
 		if !a.Good {
-			c.differ(keep.Detail{Concern: keep.OfChecks, Of: "check", Text: fmt.Sprintf("the check %q answers %q instead of %q", q.SQL,
-				a.Got, q.Answer)})
+			c.differ(keep.Detail{Concern: keep.OfChecks, Of: "check",
+				Text: fmt.Sprintf("the check %q answers %q instead of %q", q.SQL,
+					a.Got, q.Answer)})
 		}
 	}
 	return nil

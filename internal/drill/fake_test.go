@@ -205,17 +205,18 @@ func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (in
 }
 
 func newWorld() *fake {
-	return &fake{product: "Fake", version: "1.2.3", once: map[string]bool{}, fail: map[string]error{}, databases: map[string]*fakeDB{
-		"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"},
-			tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
-			objects: []engine.Object{
-				{Kind: "table", Name: "t", Table: "t", Section: engine.Schema, SQL: "TABLE t;\n"},
-				{Kind: "foreign key", Name: "k", Table: "t", Section: engine.Finish, SQL: "KEY k;\n",
-					Unchecked: "KEY k NOT VALID;\n", Rule: true},
-				{Kind: "index", Name: "i", Table: "t", Section: engine.Finish, SQL: "INDEX i ((x)::text);\n",
-					Rule: true},
-				{Kind: "view", Name: "w", Section: engine.Finish, SQL: "VIEW w;\n"},
-			}},
-		"b": {facts: map[string]string{}, tables: map[string][]string{"t": {"9"}}},
-	}}
+	return &fake{product: "Fake", version: "1.2.3", once: map[string]bool{}, fail: map[string]error{},
+		databases: map[string]*fakeDB{
+			"a": {facts: map[string]string{"encoding": "X"}, columns: []string{"v", "w"},
+				tables: map[string][]string{"t": {"1", "2", "2"}, "empty": {}, "u": {"x"}},
+				objects: []engine.Object{
+					{Kind: "table", Name: "t", Table: "t", Section: engine.Schema, SQL: "TABLE t;\n"},
+					{Kind: "foreign key", Name: "k", Table: "t", Section: engine.Finish, SQL: "KEY k;\n",
+						Unchecked: "KEY k NOT VALID;\n", Rule: true},
+					{Kind: "index", Name: "i", Table: "t", Section: engine.Finish, SQL: "INDEX i ((x)::text);\n",
+						Rule: true},
+					{Kind: "view", Name: "w", Section: engine.Finish, SQL: "VIEW w;\n"},
+				}},
+			"b": {facts: map[string]string{}, tables: map[string][]string{"t": {"9"}}},
+		}}
 }

@@ -21,9 +21,11 @@ func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 		return
 	}
 	c.witnessColumns(want.ID, was.Columns, is.Columns)
-	intact := len(c.out.LeftOut) == 0 && len(c.d.Manifest.Payload.SQL.LeftOut) == 0 // else what it holds is told by name
+	intact := len(c.out.LeftOut) == 0 &&
+		len(c.d.Manifest.Payload.SQL.LeftOut) == 0 // else what it holds is told by name
 	if was.Holds != is.Holds && c.sameSeries && intact {
-		c.definitionDiffers("table "+want.ID, "the server counts %s on the table %s, and counted %s", is.Holds, want.ID, was.Holds)
+		c.definitionDiffers("table "+want.ID, "the server counts %s on the table %s, and counted %s", is.Holds, want.ID,
+			was.Holds)
 	}
 	if was.Digest != is.Digest && was.Sample > 0 {
 		c.rowsDiffer("table "+want.ID,
@@ -41,12 +43,14 @@ func (c *comparison) witnessColumns(id string, was, is []engine.WitnessColumn) {
 		return strings.Join(names, ", ")
 	}
 	if a, b := names(was), names(is); a != b {
-		c.definitionDiffers("table "+id, "the table %s has the columns %s, and the server listed %s when it was dumped", id, b, a)
+		c.definitionDiffers("table "+id, "the table %s has the columns %s, and the server listed %s when it was dumped",
+			id, b, a)
 		return
 	}
 	for i, w := range was {
 		if says := is[i].Says; c.sameSeries && says != w.Says && canonical(says) != canonical(w.Says) {
-			c.definitionDiffers("table "+id, "the column %s of the table %s is %q to the server, and was %q", w.Name, id, says, w.Says)
+			c.definitionDiffers("table "+id, "the column %s of the table %s is %q to the server, and was %q", w.Name,
+				id, says, w.Says)
 		}
 	}
 }

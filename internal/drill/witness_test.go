@@ -39,7 +39,8 @@ func TestWhatReadingIsBlindToTheServerSees(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, p.Proven)
 	require.Len(t, p.Differences, 1, "the fingerprints are the same")
-	require.Contains(t, p.Differences[0], "the server's own digest of up to 1000 rows over all columns is 1;3;3 and was 1;2;2")
+	require.Contains(t, p.Differences[0],
+		"the server's own digest of up to 1000 rows over all columns is 1;3;3 and was 1;2;2")
 }
 
 // TestServersOfAnotherKind: nothing is compared that cannot be the same, and that is said.
@@ -69,7 +70,8 @@ func TestWhatIsLeftOutIsTriedAgain(t *testing.T) {
 	world = newWorld()
 	a := world.databases["a"]
 	a.objects = append(a.objects,
-		engine.Object{Kind: "unique index", Name: "u", Table: "t", Section: engine.Keys, SQL: "UNIQUE u;\n", Rule: true},
+		engine.Object{Kind: "unique index", Name: "u", Table: "t", Section: engine.Keys, SQL: "UNIQUE u;\n",
+			Rule: true},
 		engine.Object{Kind: "refresh", Name: "m", Section: engine.Finish, SQL: "REFRESH m;\n", Rule: true},
 		engine.Object{Kind: "refresh", Name: "n", Section: engine.Finish, SQL: "REFRESH n;\n", Rule: true,
 			Needs: []string{"refresh m"}})

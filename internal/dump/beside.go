@@ -75,7 +75,8 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 		return nil, err
 	}
 	draft := session.Draft(name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(name, started, nil, started)}
+	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(name, started, nil,
+		started)}
 	r.feed.Gauge().Begin("dumping "+name, 0, 0)
 	var err error
 	if b.stream != nil {
@@ -123,7 +124,8 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 	for _, x := range []struct {
 		names []string
 		what  string
-	}{{rem.Changed, "changed while it was read, so its content is of no one moment"}, {rem.Vanished, "vanished while the folder was read"}} {
+	}{{rem.Changed, "changed while it was read, so its content is of no one moment"}, {rem.Vanished,
+		"vanished while the folder was read"}} {
 		var list []string
 		for i, n := range x.names {
 			if i == shownChanged {
@@ -171,15 +173,18 @@ func (o *databaseDump) readmeBeside() string {
 		unpack = "cat"
 	}
 	if t := m.Payload.Tar; t != nil {
-		head("the folder "+phrase.Clean(t.Folder), fmt.Sprintf("%s, %s of content", counted(t.Kinds), phrase.Bytes(t.Bytes)))
+		head("the folder "+phrase.Clean(t.Folder), fmt.Sprintf("%s, %s of content", counted(t.Kinds),
+			phrase.Bytes(t.Bytes)))
 		fmt.Fprintf(&b, besideByHand, "it is one standard tar (PAX)")
-		fmt.Fprintf(&b, "    mkdir ../restored\n    %s %s | tar -xpf - -C ../restored --xattrs --xattrs-include='*'\n", unpack, t.File)
+		fmt.Fprintf(&b, "    mkdir ../restored\n    %s %s | tar -xpf - -C ../restored --xattrs --xattrs-include='*'\n",
+			unpack, t.File)
 		fmt.Fprintf(&b, "    %s %s | tar -tf - | wc -l    # %d\n", unpack, t.File, t.Entries)
 	} else {
 		s := m.Payload.Stream
 		head("what a command of "+phrase.Clean(m.Source.Name)+" wrote", phrase.Bytes(s.Bytes))
 		fmt.Fprintf(&b, besideByHand, "it is what the command wrote, byte for byte")
-		fmt.Fprintf(&b, "    %s %s | sha256sum    # %s\n    %s %s | YOUR-RESTORE-COMMAND\n", unpack, s.File, s.SHA256, unpack, s.File)
+		fmt.Fprintf(&b, "    %s %s | sha256sum    # %s\n    %s %s | YOUR-RESTORE-COMMAND\n", unpack, s.File, s.SHA256,
+			unpack, s.File)
 	}
 	if len(m.Warnings) > 0 {
 		b.WriteString("\nWorth knowing:\n")

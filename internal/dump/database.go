@@ -40,15 +40,17 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	draft := session.Draft(d.Name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap.Moment(), snap.Catalog().Position, started)}
+	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap.Moment(),
+		snap.Catalog().Position, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound()}
 	o.warn(NotAsOnServer, d.Name, cat.Warnings)
 	if n := int64(len(cat.Secrets)); n > 0 && !r.NoPasswords {
-		o.warn(PasswordsLeftOut, d.Name, []string{fmt.Sprintf("%s will come back without a password (%s): say passwords = true "+
-			"in the job to dump the hashes too, or passwords = false if that is meant", phrase.Plural(n, "login"),
-			list(cat.Secrets, 6))})
+		o.warn(PasswordsLeftOut, d.Name,
+			[]string{fmt.Sprintf("%s will come back without a password (%s): say passwords = true "+
+				"in the job to dump the hashes too, or passwords = false if that is meant", phrase.Plural(n, "login"),
+				list(cat.Secrets, 6))})
 	}
 	r.feed.Gauge().Begin("dumping "+d.Name, 0, 0)
 	if o.m.Payload, err = sql.Capture(ctx, o.files, r.feed); err != nil {
@@ -105,7 +107,8 @@ func (o *databaseDump) warn(code, database string, warnings []string) {
 }
 
 // envelope is what a manifest says of any dump, files and payload apart.
-func (r *runner) envelope(database string, moment time.Time, to *engine.Position, started time.Time) *manifest.Manifest {
+func (r *runner) envelope(database string, moment time.Time, to *engine.Position,
+	started time.Time) *manifest.Manifest {
 	m := &manifest.Manifest{
 		Format: manifest.Version, Tool: r.Tool, Keep: r.Keep.ID, Job: r.Name, Database: database, Kind: manifest.Full,
 		Note:   r.Note,

@@ -140,7 +140,8 @@ func (j *Job) hasDatabases() bool { return j.Source.Engine != "" && j.Stream == 
 
 // between takes the dumps between the job's steps. Those after them run whatever happened.
 func (r *runner) between(ctx context.Context, src engine.Source) error {
-	facts := step.Facts{Job: r.Name, Run: r.res.Run, Kind: string(manifest.Full), Databases: r.databases(), Keep: r.Keep.Where()}
+	facts := step.Facts{Job: r.Name, Run: r.res.Run, Kind: string(manifest.Full), Databases: r.databases(),
+		Keep: r.Keep.Where()}
 	open, err := r.Steps.Begin(ctx, r.Name+"-"+r.res.Run, step.Before, step.After, facts, r.feed)
 	if err != nil {
 		return err
@@ -303,7 +304,8 @@ func (r *runner) choose(ctx context.Context, src engine.Source) (err error) {
 		return err
 	}
 	for _, d := range r.plan.Databases {
-		if d.Name == engine.ServerWide || strings.HasPrefix(d.Name, manifest.FilesStart) || strings.HasPrefix(d.Name, manifest.StreamStart) {
+		if d.Name == engine.ServerWide || strings.HasPrefix(d.Name, manifest.FilesStart) || strings.HasPrefix(d.Name,
+			manifest.StreamStart) {
 			return fault.New("name-taken", nil,
 				"a database named %s cannot be dumped: the name stands for something else", d.Name).
 				Advise("leave it out with except")
@@ -366,8 +368,9 @@ func (r *runner) checkClock(ctx context.Context) error {
 		}
 	}
 	if behind := newest.Sub(r.server.Clock); behind > clockSlack && !r.server.Clock.IsZero() {
-		r.feed.Warn("clock-behind", "", "the server's clock is %s behind the newest dump of this job (%s): 'restore' takes "+
-			"that one for the newest until the clock has passed it; set the clock, or name dumps by their id",
+		r.feed.Warn("clock-behind", "",
+			"the server's clock is %s behind the newest dump of this job (%s): 'restore' takes "+
+				"that one for the newest until the clock has passed it; set the clock, or name dumps by their id",
 			phrase.Duration(behind), phrase.Both(newest, r.Zone))
 	}
 	return nil

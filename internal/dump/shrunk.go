@@ -23,7 +23,8 @@ func smaller(what, of string, was, is, fewest int64) []string {
 	if float64(is) >= float64(was)*shrankTo || was-is < fewest {
 		return nil
 	}
-	return []string{fmt.Sprintf("%s has %s %s, and had %s in the last dump", what, phrase.Count(is), of, phrase.Count(was))}
+	return []string{fmt.Sprintf("%s has %s %s, and had %s in the last dump", what, phrase.Count(is), of,
+		phrase.Count(was))}
 }
 
 // shrunk tells what of the last dump is missing from this one: a table, or most of its rows.

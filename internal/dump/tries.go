@@ -49,7 +49,8 @@ func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error)
 			return res, err
 		}
 		run = "" // what a try has dumped is a run of its own
-		feed.Warn("tried-again", "", "try %d of %d failed (%v); the next is in %s", n, j.Tries, cause, phrase.Duration(wait))
+		feed.Warn("tried-again", "", "try %d of %d failed (%v); the next is in %s", n, j.Tries, cause,
+			phrase.Duration(wait))
 		after := j.waiting
 		if after == nil {
 			after = time.After

@@ -36,7 +36,8 @@ func TestAConnectionThatFailsIsTriedAgain(t *testing.T) {
 		a := &away{fail: fail}
 		engine.Register("away", a)
 		waits = nil
-		_, err := Run(ctx, &Job{Name: "nightly", Keep: k, Zone: time.UTC, Source: engine.Location{Engine: "away"}, Tries: tries,
+		_, err := Run(ctx, &Job{Name: "nightly", Keep: k, Zone: time.UTC, Source: engine.Location{Engine: "away"},
+			Tries: tries,
 			waiting: func(d time.Duration) <-chan time.Time {
 				waits = append(waits, d)
 				c := make(chan time.Time, 1)
@@ -49,7 +50,8 @@ func TestAConnectionThatFailsIsTriedAgain(t *testing.T) {
 	a, err := try(gone, 9)
 	require.True(t, fault.HasCode(err, "source-unreachable"))
 	require.Equal(t, 9, a.opened)
-	require.Equal(t, []time.Duration{15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 4 * time.Minute, 8 * time.Minute,
+	require.Equal(t, []time.Duration{15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 4 * time.Minute,
+		8 * time.Minute,
 		15 * time.Minute, 15 * time.Minute}, waits)
 	a, _ = try(gone, 0)
 	require.Equal(t, 1, a.opened)
@@ -66,7 +68,8 @@ func TestAConnectionThatFailsIsTriedAgain(t *testing.T) {
 	<-ended.Done()
 	a = &away{fail: gone}
 	engine.Register("away", a)
-	_, err = Run(ended, &Job{Name: "nightly", Keep: k, Zone: time.UTC, Source: engine.Location{Engine: "away"}, Tries: 9}, &event.Feed{})
+	_, err = Run(ended, &Job{Name: "nightly", Keep: k, Zone: time.UTC, Source: engine.Location{Engine: "away"},
+		Tries: 9}, &event.Feed{})
 	require.Error(t, err)
 	require.LessOrEqual(t, a.opened, 1)
 }
@@ -74,9 +77,11 @@ func TestAConnectionThatFailsIsTriedAgain(t *testing.T) {
 func TestWhatShrank(t *testing.T) {
 	require.Empty(t, smaller("the folder", "entries", 100, 51, fewestLost))
 	require.Empty(t, smaller("the folder", "entries", 60, 0, fewestLost), "only a few")
-	require.Equal(t, []string{"the stream has 10 bytes, and had 100,000 in the last dump"}, smaller("the stream", "bytes", 100_000, 10, fewestBytes))
+	require.Equal(t, []string{"the stream has 10 bytes, and had 100,000 in the last dump"}, smaller("the stream",
+		"bytes", 100_000, 10, fewestBytes))
 	untaken, aside := Untaken([]engine.Database{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "sys", System: true},
-		{Name: "a_before_20260314t093000z"}}, []Choice{{Databases: []string{"a"}}, {Databases: []string{"x*"}, Optional: []string{"c", "b"}, Except: []string{"b"}}})
+		{Name: "a_before_20260314t093000z"}}, []Choice{{Databases: []string{"a"}}, {Databases: []string{"x*"},
+		Optional: []string{"c", "b"}, Except: []string{"b"}}})
 	require.Empty(t, untaken, "c is taken, b is left out by name")
 	require.Equal(t, []string{"a_before_20260314t093000z"}, aside)
 	untaken, _ = Untaken([]engine.Database{{Name: "a"}, {Name: "b"}}, []Choice{{Databases: []string{"a"}}})

@@ -25,7 +25,8 @@ func TestEverybodyHearsEverything(t *testing.T) {
 	f.Note("", "all is well")
 	require.Equal(t, []string{"warning bookings: 7 MiB left", "note all is well"}, seen)
 	require.Equal(t, []string{"floor-near"}, codes)
-	require.Contains(t, log.String(), `"level":"WARN","msg":"7 MiB left","event":"warning","code":"floor-near","of":"bookings"`)
+	require.Contains(t, log.String(),
+		`"level":"WARN","msg":"7 MiB left","event":"warning","code":"floor-near","of":"bookings"`)
 
 	count := 0
 	f.Listen(func(Event) { count++ }) // one at a time: the race detector would see it

@@ -134,7 +134,8 @@ func (o owners) of(kind string, id int) string {
 	return name
 }
 
-var types = map[Kind]byte{File: tar.TypeReg, Folder: tar.TypeDir, Link: tar.TypeSymlink, HardLink: tar.TypeLink, Pipe: tar.TypeFifo}
+var types = map[Kind]byte{File: tar.TypeReg, Folder: tar.TypeDir, Link: tar.TypeSymlink, HardLink: tar.TypeLink,
+	Pipe: tar.TypeFifo}
 
 func header(e Entry, names owners) *tar.Header {
 	mode := int64(e.Mode.Perm())
@@ -143,8 +144,10 @@ func header(e Entry, names owners) *tar.Header {
 			mode |= m.tar
 		}
 	}
-	h := &tar.Header{Typeflag: types[e.Kind], Name: e.Name, Linkname: e.Target, Size: e.Size, Mode: mode, Uid: e.UID, Gid: e.GID,
-		Uname: names.of("u", e.UID), Gname: names.of("g", e.GID), ModTime: e.Time, Format: tar.FormatPAX, PAXRecords: map[string]string{}}
+	h := &tar.Header{Typeflag: types[e.Kind], Name: e.Name, Linkname: e.Target, Size: e.Size, Mode: mode, Uid: e.UID,
+		Gid:   e.GID,
+		Uname: names.of("u", e.UID), Gname: names.of("g", e.GID), ModTime: e.Time, Format: tar.FormatPAX,
+		PAXRecords: map[string]string{}}
 	if e.Kind == Folder {
 		h.Name += "/"
 	}
@@ -162,7 +165,8 @@ func header(e Entry, names owners) *tar.Header {
 
 // entryOf reads a header back. What it names is checked where it is unpacked.
 func entryOf(h *tar.Header) (e Entry, err error) {
-	e = Entry{Name: strings.TrimSuffix(h.Name, "/"), Target: h.Linkname, UID: h.Uid, GID: h.Gid, Time: h.ModTime, Size: h.Size,
+	e = Entry{Name: strings.TrimSuffix(h.Name, "/"), Target: h.Linkname, UID: h.Uid, GID: h.Gid, Time: h.ModTime,
+		Size:   h.Size,
 		Sparse: h.PAXRecords[sparseKey] != ""}
 	for k, t := range types {
 		if t == h.Typeflag {

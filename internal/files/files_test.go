@@ -100,7 +100,8 @@ func TestAFolderComesBackExactly(t *testing.T) {
 	require.NotEqual(t, was.Bare, other.Bare)
 	found, err := Differ(ctx, bytes.NewReader(data), to, 9)
 	require.NoError(t, err)
-	require.Equal(t, []string{". came back with another content, mode, time or kind", "cargo/big came back with another content, mode, time or kind",
+	require.Equal(t, []string{". came back with another content, mode, time or kind",
+		"cargo/big came back with another content, mode, time or kind",
 		"pipe did not come back", "more came back, and was not dumped"}, found)
 }
 
@@ -114,9 +115,11 @@ func TestWhatIsChosenOfAFolder(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"./", "crew/", "crew/anna/", "crew/anna/cv.txt", "crew/ben/", "crew/ben/cv.txt", "crew/z-same.txt"},
+	require.Equal(t, []string{"./", "crew/", "crew/anna/", "crew/anna/cv.txt", "crew/ben/", "crew/ben/cv.txt",
+		"crew/z-same.txt"},
 		names(Choice{Only: []string{"crew"}}))
-	require.Equal(t, []string{"./", "crew/", "crew/ben/", "crew/ben/cv.txt"}, names(Choice{Only: []string{"*.txt"}, Except: []string{"anna", "crew/z*"}}))
+	require.Equal(t, []string{"./", "crew/", "crew/ben/", "crew/ben/cv.txt"}, names(Choice{Only: []string{"*.txt"},
+		Except: []string{"anna", "crew/z*"}}))
 	require.NotContains(t, names(Choice{Flat: true}), "crew/")
 	tree, err := Open(dir, Choice{})
 	require.NoError(t, err)
@@ -178,14 +181,17 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 func TestHostileTars(t *testing.T) {
 	outside := t.TempDir()
 	for name, list := range map[string][]tar.Header{
-		"up":             {{Name: "../evil", Typeflag: tar.TypeReg}},
-		"absolute":       {{Name: outside + "/evil", Typeflag: tar.TypeReg}},
-		"through a link": {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside}, {Name: "l/evil", Typeflag: tar.TypeReg}},
-		"a link twice":   {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside + "/evil"}, {Name: "l", Typeflag: tar.TypeReg}},
-		"folder on link": {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside}, {Name: "l/", Typeflag: tar.TypeDir, Mode: 0o777}},
-		"hard link out":  {{Name: "evil", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}},
-		"device":         {{Name: "evil", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}},
-		"a zero":         {{Name: "x", Typeflag: tar.TypeLink, Linkname: "a/./b"}},
+		"up":       {{Name: "../evil", Typeflag: tar.TypeReg}},
+		"absolute": {{Name: outside + "/evil", Typeflag: tar.TypeReg}},
+		"through a link": {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside}, {Name: "l/evil",
+			Typeflag: tar.TypeReg}},
+		"a link twice": {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside + "/evil"}, {Name: "l",
+			Typeflag: tar.TypeReg}},
+		"folder on link": {{Name: "l", Typeflag: tar.TypeSymlink, Linkname: outside}, {Name: "l/",
+			Typeflag: tar.TypeDir, Mode: 0o777}},
+		"hard link out": {{Name: "evil", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"}},
+		"device":        {{Name: "evil", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}},
+		"a zero":        {{Name: "x", Typeflag: tar.TypeLink, Linkname: "a/./b"}},
 	} {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
@@ -232,8 +238,10 @@ func TestAFolderIsPutInPlaceAtOnce(t *testing.T) {
 func FuzzUnpack(f *testing.F) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for _, h := range []tar.Header{{Name: "d/", Typeflag: tar.TypeDir, Mode: 0o755}, {Name: "d/f", Typeflag: tar.TypeReg, Size: 3},
-		{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, {Name: "h", Typeflag: tar.TypeLink, Linkname: "d/f"}} {
+	for _, h := range []tar.Header{{Name: "d/", Typeflag: tar.TypeDir, Mode: 0o755}, {Name: "d/f",
+		Typeflag: tar.TypeReg, Size: 3},
+		{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, {Name: "h", Typeflag: tar.TypeLink,
+			Linkname: "d/f"}} {
 		if err := w.WriteHeader(&h); err != nil {
 			f.Fatal(err)
 		}

@@ -57,7 +57,8 @@ func (p *Place) Commit(now time.Time) (aside string, err error) {
 	if _, err := os.Lstat(p.to); err == nil {
 		aside = Aside(p.to, now)
 		if err := os.Rename(p.to, aside); err != nil {
-			return "", fault.New("target-unwritable", err, "%s could not be renamed", p.to).Advise("nothing was changed")
+			return "", fault.New("target-unwritable", err, "%s could not be renamed",
+				p.to).Advise("nothing was changed")
 		}
 	}
 	if err := os.Rename(p.Work, p.to); err != nil {

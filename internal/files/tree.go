@@ -136,7 +136,8 @@ func (t *Tree) Walk(ctx context.Context, visit Visit) error {
 		return err
 	}
 	if len(w.closed) > 0 {
-		return fault.New("rights-missing", nil, "this user cannot read %s in %s: %s", phrase.Plural(int64(len(w.closed)), "thing"), t.path,
+		return fault.New("rights-missing", nil, "this user cannot read %s in %s: %s",
+			phrase.Plural(int64(len(w.closed)), "thing"), t.path,
 			some(w.closed)).Advise("run as a user who may read all of it, or leave it out with except")
 	}
 	return nil
@@ -278,7 +279,8 @@ func (t *Tree) entry(name string, folder bool) (*Entry, *Content, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &Entry{Name: name, Mode: st.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky), Time: st.ModTime()}
+	e := &Entry{Name: name, Mode: st.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky),
+		Time: st.ModTime()}
 	switch mode := st.Mode(); {
 	case mode.IsDir() && folder:
 		e.Kind = Folder

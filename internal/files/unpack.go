@@ -123,7 +123,8 @@ func (p *unpacking) wanted(e Entry) bool {
 // Meant says whether some names, or patterns, mean an entry or a folder that it lies in.
 func Meant(only []string, name string) bool {
 	for ; ; name = path.Dir(name) {
-		if slices.ContainsFunc(only, func(o string) bool { return strings.Trim(o, "/") == name }) || hasPattern(only, name) {
+		if slices.ContainsFunc(only, func(o string) bool { return strings.Trim(o, "/") == name }) || hasPattern(only,
+			name) {
 			return true
 		}
 		if name == "." || name == "/" {
@@ -133,7 +134,8 @@ func Meant(only []string, name string) bool {
 }
 
 func hasPattern(only []string, name string) bool {
-	return means(slices.DeleteFunc(slices.Clone(only), func(o string) bool { return !strings.ContainsAny(o, "*?") }), name)
+	return means(slices.DeleteFunc(slices.Clone(only), func(o string) bool { return !strings.ContainsAny(o, "*?") }),
+		name)
 }
 
 // checkName refuses what would lead out of the folder.
@@ -214,7 +216,8 @@ func (p *unpacking) folder(e Entry, h *tar.Header) error {
 func (p *unpacking) hardLink(e Entry) error {
 	err := p.root.Link(e.Target, e.Name)
 	if errors.Is(err, fs.ErrNotExist) && len(p.only) > 0 {
-		return fault.New("link-target-absent", nil, "%s is a hard link to %s, which was not asked for", e.Name, e.Target).
+		return fault.New("link-target-absent", nil, "%s is a hard link to %s, which was not asked for", e.Name,
+			e.Target).
 			Advise("ask for both")
 	}
 	return err

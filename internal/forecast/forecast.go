@@ -154,7 +154,8 @@ type world struct {
 
 func (w *world) add(of string, at time.Time, bytes int64) {
 	w.n++
-	w.dumps = append(w.dumps, Dump{retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: "full", Moment: at, Good: true,
+	w.dumps = append(w.dumps, Dump{retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: "full", Moment: at,
+		Good:   true,
 		Proven: true}, bytes}) // drills go on
 	w.bytes += bytes
 }
@@ -182,8 +183,10 @@ func (w *world) ages(now time.Time) []Age {
 	bounds := []struct {
 		name string
 		to   time.Duration
-	}{{"of the last day", 24 * time.Hour}, {"of the last week", 7 * 24 * time.Hour}, {"of the last month", 31 * 24 * time.Hour},
-		{"of the last three months", 92 * 24 * time.Hour}, {"of the last year", 366 * 24 * time.Hour}, {"older", 1 << 62}}
+	}{{"of the last day", 24 * time.Hour}, {"of the last week", 7 * 24 * time.Hour}, {"of the last month",
+		31 * 24 * time.Hour},
+		{"of the last three months", 92 * 24 * time.Hour}, {"of the last year", 366 * 24 * time.Hour}, {"older",
+			1 << 62}}
 	ages := make([]Age, len(bounds))
 	for i, b := range bounds {
 		ages[i].Name = b.name

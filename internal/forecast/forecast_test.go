@@ -21,11 +21,13 @@ func ask(t *testing.T, phraseText, retainText string, growth int64) Ask {
 	r, err := phrase.ParseRetain(retainText)
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	a := Ask{Full: []*phrase.Schedule{s}, Retain: r, Thin: retainText != "", Zone: time.UTC, Now: now, Known: true, Left: 1 << 40}
+	a := Ask{Full: []*phrase.Schedule{s}, Retain: r, Thin: retainText != "", Zone: time.UTC, Now: now, Known: true,
+		Left: 1 << 40}
 	for n := range 10 {
 		at := now.AddDate(0, 0, n-10)
 		for _, db := range []string{"j/a", "j/b"} {
-			a.Dumps = append(a.Dumps, Dump{retain.Item{ID: fmt.Sprint(db, n), Of: db, Kind: "full", Moment: at, Good: true}, 1000 + int64(n)*growth})
+			a.Dumps = append(a.Dumps, Dump{retain.Item{ID: fmt.Sprint(db, n), Of: db, Kind: "full", Moment: at,
+				Good: true}, 1000 + int64(n)*growth})
 		}
 	}
 	return a
@@ -41,7 +43,8 @@ func TestAYearAhead(t *testing.T) {
 	require.EqualValues(t, 365*2*1000, o.Written)
 	require.EqualValues(t, 62*1000, o.Peak, "before it is thinned")
 	require.True(t, o.Reached.IsZero())
-	require.Equal(t, []Age{{"of the last day", 1}, {"of the last week", 6}, {"of the last month", 23}, {"of the last three months", 0},
+	require.Equal(t, []Age{{"of the last day", 1}, {"of the last week", 6}, {"of the last month", 23},
+		{"of the last three months", 0},
 		{"of the last year", 0}, {"older", 0}}, o.Ages)
 
 	a := ask(t, "02:30 on sunday", "", 100) // nothing is thinned, and each dump is larger by 100 a day

@@ -35,11 +35,13 @@ func (o Outlook) Draw(w io.Writer, format, title string, room int64) error {
 	p.Add(line, plotter.NewGrid())
 	p.Legend.Add("dumps", line)
 	if room > 0 && float64(room) < 3*top {
-		limit, err := plotter.NewLine(plotter.XYs{{X: points[0].X, Y: float64(room)}, {X: points[len(points)-1].X, Y: float64(room)}})
+		limit, err := plotter.NewLine(plotter.XYs{{X: points[0].X, Y: float64(room)}, {X: points[len(points)-1].X,
+			Y: float64(room)}})
 		if err != nil {
 			return err
 		}
-		limit.Color, limit.Width, limit.Dashes = color.RGBA{R: 179, G: 38, B: 30, A: 255}, vg.Points(1.5), []vg.Length{vg.Points(6), vg.Points(4)}
+		limit.Color, limit.Width, limit.Dashes = color.RGBA{R: 179, G: 38, B: 30, A: 255}, vg.Points(1.5),
+			[]vg.Length{vg.Points(6), vg.Points(4)}
 		p.Add(limit)
 		p.Legend.Add("floor reached", limit)
 		top = max(top, float64(room))

@@ -62,7 +62,8 @@ func (j *Journal) Begin(ctx context.Context, r Run, m *event.Meter) (*Entry, err
 }
 
 func (e *Entry) openLog() error {
-	path := filepath.Join(e.j.folder, logsName, e.run.Started.Format("20060102T150405Z")+"-"+strings.ReplaceAll(e.run.Command, " ", "-")+"-"+e.run.ID+".log")
+	path := filepath.Join(e.j.folder, logsName,
+		e.run.Started.Format("20060102T150405Z")+"-"+strings.ReplaceAll(e.run.Command, " ", "-")+"-"+e.run.ID+".log")
 	f, err := state.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY)
 	if err != nil {
 		return err
@@ -87,7 +88,8 @@ func (e *Entry) show(ctx context.Context, m *event.Meter) {
 			return
 		case <-tick.C:
 		}
-		_, err := e.j.exec(ctx, "UPDATE run SET step = ?, done_rows = ?, done_bytes = ?, expected_bytes = ?, beat = ? WHERE id = ?",
+		_, err := e.j.exec(ctx,
+			"UPDATE run SET step = ?, done_rows = ?, done_bytes = ?, expected_bytes = ?, beat = ? WHERE id = ?",
 			text(m.Step()), m.Rows.Load(), m.Bytes.Load(), m.Expected.Load(), micros(clock.Now()), e.run.ID)
 		e.fail(err)
 	}
@@ -179,7 +181,8 @@ func (e *Entry) End(ctx context.Context, o Outcome) error {
 	warnings, err := json.Marshal(e.run.Warnings)
 	e.mu.Unlock()
 	e.fail(err)
-	_, err = e.j.exec(ctx, "UPDATE run SET ended = ?, result = ?, code = ?, reason = ?, advice = ?, warnings = ?, step = '' WHERE id = ?",
+	_, err = e.j.exec(ctx,
+		"UPDATE run SET ended = ?, result = ?, code = ?, reason = ?, advice = ?, warnings = ?, step = '' WHERE id = ?",
 		micros(clock.Now()), string(o.Result), o.Code, text(o.Reason), text(o.Advice), text(string(warnings)), e.run.ID)
 	e.fail(err)
 	e.fail(e.log.Close())
@@ -202,7 +205,8 @@ func (j *Journal) Settle(ctx context.Context) (killed []Run, err error) {
 		}
 		r.Ended, r.Result, r.Code = r.Progress.At, Killed, "killed"
 		r.Reason = fmt.Sprintf("its process %d on %s ended without a word", r.PID, r.Host)
-		done, err := j.exec(ctx, "UPDATE run SET ended = ?, result = ?, code = ?, reason = ? WHERE id = ? AND result = ?",
+		done, err := j.exec(ctx,
+			"UPDATE run SET ended = ?, result = ?, code = ?, reason = ? WHERE id = ? AND result = ?",
 			micros(r.Ended), string(r.Result), r.Code, r.Reason, r.ID, string(Running))
 		if err != nil {
 			return killed, unusable(j.where, err)
@@ -227,15 +231,17 @@ func (r *Run) alive() bool {
 // Prune removes the runs that began before a time, with their logs, once a day at most. Those that go on stay.
 func (j *Journal) Prune(ctx context.Context, before time.Time) error {
 	day := clock.Now().UTC().Format(time.DateOnly)
-	done, err := j.exec(ctx, "INSERT INTO meta (name, value) VALUES ('pruned', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value "+
-		"WHERE meta.value <> excluded.value", day)
+	done, err := j.exec(ctx,
+		"INSERT INTO meta (name, value) VALUES ('pruned', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value "+
+			"WHERE meta.value <> excluded.value", day)
 	if err != nil {
 		return unusable(j.where, err)
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	rows, err := j.query(ctx, "SELECT log FROM run WHERE started < ? AND result <> 'running' AND host = ?", micros(before), hostName())
+	rows, err := j.query(ctx, "SELECT log FROM run WHERE started < ? AND result <> 'running' AND host = ?",
+		micros(before), hostName())
 	if err != nil {
 		return unusable(j.where, err)
 	}

@@ -132,7 +132,8 @@ func (j *Journal) prepare(ctx context.Context) error {
 		}
 	}
 	j.fresh = true
-	_, err = j.exec(ctx, "INSERT INTO meta (name, value) VALUES ('version', ?) ON CONFLICT DO NOTHING", strconv.Itoa(Version))
+	_, err = j.exec(ctx, "INSERT INTO meta (name, value) VALUES ('version', ?) ON CONFLICT DO NOTHING",
+		strconv.Itoa(Version))
 	return err
 }
 

@@ -66,10 +66,13 @@ func TestRunsAreNoted(t *testing.T) {
 		e.Hear(event.Warning{Code: "shrunk", Of: "boo\x00kings", What: "the table t is gone\x1b[31m"})
 		e.At(ctx, "k1", "/barn")
 		moment := time.Date(2026, 3, 14, 2, 30, 0, 123456000, time.UTC)
-		e.Part(ctx, Part{Name: "bookings", Dump: "d1", Kind: "full", Moment: moment, Took: 1500 * time.Millisecond, Rows: 7, Stored: 9, Result: Good})
+		e.Part(ctx, Part{Name: "bookings", Dump: "d1", Kind: "full", Moment: moment, Took: 1500 * time.Millisecond,
+			Rows: 7, Stored: 9, Result: Good})
 		e.Part(ctx, Part{Name: "cargo", Result: Failed, Code: "disk-full", Reason: "no room \xff"})
-		require.NoError(t, e.End(ctx, Outcome{Result: Failed, Code: "disk-full", Reason: "no room", Advice: "make some"}))
-		runs, err := other.Runs(ctx, Filter{Job: "nightly", Name: "cargo", Commands: []string{"dump"}, Results: []Result{Failed}, ID: "0a1b", Kind: "full",
+		require.NoError(t, e.End(ctx, Outcome{Result: Failed, Code: "disk-full", Reason: "no room",
+			Advice: "make some"}))
+		runs, err := other.Runs(ctx, Filter{Job: "nightly", Name: "cargo", Commands: []string{"dump"},
+			Results: []Result{Failed}, ID: "0a1b", Kind: "full",
 			Since: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Hour), Keep: "k1", Most: 5})
 		require.NoError(t, err)
 		require.Len(t, runs, 1)
@@ -82,7 +85,8 @@ func TestRunsAreNoted(t *testing.T) {
 		require.NoError(t, err)
 		require.NotContains(t, string(log), "\x1b", "a log is read on terminals")
 		require.Contains(t, string(log), "failed         no room")
-		for _, f := range []Filter{{ID: "b"}, {Job: "x"}, {Name: "roster"}, {Kind: "incremental"}, {Results: []Result{Good}}, {Until: time.Now().Add(-time.Hour)}} {
+		for _, f := range []Filter{{ID: "b"}, {Job: "x"}, {Name: "roster"}, {Kind: "incremental"},
+			{Results: []Result{Good}}, {Until: time.Now().Add(-time.Hour)}} {
 			runs, err := j.Runs(ctx, f)
 			require.NoError(t, err)
 			require.Empty(t, runs)
@@ -134,9 +138,11 @@ func TestAJournalIsPutBack(t *testing.T) {
 	both(t, func(t *testing.T, open func() *Journal) {
 		j := open()
 		at := time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC)
-		m := &manifest.Manifest{Job: "nightly", Database: "a", Kind: manifest.Full, Moment: at, Started: at, Finished: at.Add(time.Minute),
-			Run: manifest.Run{ID: "r1", Started: at}, Warnings: []manifest.Warning{{Code: "shrunk", Text: "x"}}}
-		dumps := []*keep.Dump{{ID: strings.Repeat("a", 64), Manifest: m, Proofs: []keep.Proof{{At: at.Add(time.Hour), Proven: true}}}, {Err: os.ErrInvalid}}
+		m := &manifest.Manifest{Job: "nightly", Database: "a", Kind: manifest.Full, Moment: at, Started: at,
+			Finished: at.Add(time.Minute),
+			Run:      manifest.Run{ID: "r1", Started: at}, Warnings: []manifest.Warning{{Code: "shrunk", Text: "x"}}}
+		dumps := []*keep.Dump{{ID: strings.Repeat("a", 64), Manifest: m, Proofs: []keep.Proof{{At: at.Add(time.Hour),
+			Proven: true}}}, {Err: os.ErrInvalid}}
 		for range 2 {
 			require.NoError(t, j.Rebuild(ctx, dumps))
 		}

@@ -18,8 +18,9 @@ func (j *Journal) Rebuild(ctx context.Context, dumps []*keep.Dump) error {
 		m := d.Manifest
 		r := runs[m.Run.ID]
 		if r == nil {
-			r = &Run{ID: m.Run.ID, Command: "dump", Job: m.Job, StartedBy: "", Keep: m.Keep, Place: placeOf(d), Started: m.Run.Started,
-				Result: Good}
+			r = &Run{ID: m.Run.ID, Command: "dump", Job: m.Job, StartedBy: "", Keep: m.Keep, Place: placeOf(d),
+				Started: m.Run.Started,
+				Result:  Good}
 			runs[m.Run.ID], order = r, append(order, r)
 		}
 		if m.Finished.After(r.Ended) {
@@ -64,8 +65,9 @@ func placeOf(d *keep.Dump) string {
 // PartOf is a dump as a part of the run that made it.
 func PartOf(d *keep.Dump) Part {
 	m := d.Manifest
-	return Part{Name: m.Database, Command: "dump", Dump: d.ID, Path: d.Path(), Kind: string(m.Kind), Moment: m.Moment, Ended: m.Finished,
-		Took: m.Finished.Sub(m.Started), Rows: m.Rows(), Bytes: m.RawBytes, Stored: m.StoredBytes, Result: Good}
+	return Part{Name: m.Database, Command: "dump", Dump: d.ID, Path: d.Path(), Kind: string(m.Kind), Moment: m.Moment,
+		Ended: m.Finished,
+		Took:  m.Finished.Sub(m.Started), Rows: m.Rows(), Bytes: m.RawBytes, Stored: m.StoredBytes, Result: Good}
 }
 
 // drillRun is a drill as its proof tells of it.
@@ -73,7 +75,8 @@ func drillRun(d *keep.Dump, p keep.Proof) *Run {
 	part := PartOf(d)
 	part.Command, part.Ended, part.Took = "drill", p.At, p.Took()
 	part.Rows, part.Bytes, part.Stored = p.Rows, 0, 0
-	r := &Run{ID: "drill-" + d.Short() + "-" + p.At.UTC().Format("20060102T150405"), Command: "drill", Job: d.Manifest.Job,
+	r := &Run{ID: "drill-" + d.Short() + "-" + p.At.UTC().Format("20060102T150405"), Command: "drill",
+		Job:  d.Manifest.Job,
 		Keep: d.Manifest.Keep, Place: placeOf(d), Started: p.At.Add(-p.Took()), Ended: p.At, Result: Good}
 	if !p.Proven {
 		part.Result, r.Result, r.Code, r.Reason = Failed, Failed, "drill-failed", "the dump failed its drill"

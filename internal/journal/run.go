@@ -92,8 +92,10 @@ func (j *Journal) insert(ctx context.Context, r *Run) error {
 	if err != nil {
 		return err
 	}
-	_, err = j.exec(ctx, "INSERT INTO run ("+runColumns+") VALUES (?"+strings.Repeat(", ?", 21)+") ON CONFLICT DO NOTHING",
-		r.ID, r.Command, r.Job, r.StartedBy, r.Host, r.Account, r.PID, r.Keep, r.Place, micros(r.Started), micros(r.Ended),
+	_, err = j.exec(ctx, "INSERT INTO run ("+runColumns+") VALUES (?"+strings.Repeat(", ?",
+		21)+") ON CONFLICT DO NOTHING",
+		r.ID, r.Command, r.Job, r.StartedBy, r.Host, r.Account, r.PID, r.Keep, r.Place, micros(r.Started),
+		micros(r.Ended),
 		string(r.Result), r.Code, text(r.Reason), text(r.Advice), text(string(warnings)), r.Log, text(r.Progress.Step),
 		r.Progress.Rows, r.Progress.Bytes, r.Progress.Expected, micros(r.Progress.At))
 	return err
@@ -105,9 +107,12 @@ func text(s string) string {
 }
 
 func (j *Journal) insertPart(ctx context.Context, run, job string, p Part) error {
-	_, err := j.exec(ctx, "INSERT INTO part (run, job, name, command, dump, path, kind, moment, ended, took, rows, bytes, stored, "+
-		"result, code, reason) VALUES (?"+strings.Repeat(", ?", 15)+")", run, job, text(p.Name), p.Command, p.Dump, text(p.Path), p.Kind,
-		micros(p.Moment), micros(p.Ended), p.Took.Microseconds(), p.Rows, p.Bytes, p.Stored, string(p.Result), p.Code, text(p.Reason))
+	_, err := j.exec(ctx,
+		"INSERT INTO part (run, job, name, command, dump, path, kind, moment, ended, took, rows, bytes, stored, "+
+			"result, code, reason) VALUES (?"+strings.Repeat(", ?", 15)+")", run, job, text(p.Name), p.Command, p.Dump,
+		text(p.Path), p.Kind,
+		micros(p.Moment), micros(p.Ended), p.Took.Microseconds(), p.Rows, p.Bytes, p.Stored, string(p.Result), p.Code,
+		text(p.Reason))
 	if err != nil || p.Result != Good || p.Dump == "" || p.Command != "verify" && p.Command != "drill" {
 		return err
 	}
@@ -119,8 +124,10 @@ func (j *Journal) insertPart(ctx context.Context, run, job string, p Part) error
 func scanRun(rows *sql.Rows) (r Run, err error) {
 	var started, ended, beat int64
 	var warnings string
-	err = rows.Scan(&r.ID, &r.Command, &r.Job, &r.StartedBy, &r.Host, &r.Account, &r.PID, &r.Keep, &r.Place, &started, &ended,
-		&r.Result, &r.Code, &r.Reason, &r.Advice, &warnings, &r.Log, &r.Progress.Step, &r.Progress.Rows, &r.Progress.Bytes,
+	err = rows.Scan(&r.ID, &r.Command, &r.Job, &r.StartedBy, &r.Host, &r.Account, &r.PID, &r.Keep, &r.Place, &started,
+		&ended,
+		&r.Result, &r.Code, &r.Reason, &r.Advice, &warnings, &r.Log, &r.Progress.Step, &r.Progress.Rows,
+		&r.Progress.Bytes,
 		&r.Progress.Expected, &beat)
 	if err != nil {
 		return r, err
@@ -219,8 +226,9 @@ func (j *Journal) Runs(ctx context.Context, f Filter) (list []Run, err error) {
 }
 
 func (j *Journal) parts(ctx context.Context, run string) (list []Part, err error) {
-	rows, err := j.query(ctx, "SELECT name, command, dump, path, kind, moment, ended, took, rows, bytes, stored, result, code, "+
-		"reason FROM part WHERE run = ? ORDER BY ended, name", run)
+	rows, err := j.query(ctx,
+		"SELECT name, command, dump, path, kind, moment, ended, took, rows, bytes, stored, result, code, "+
+			"reason FROM part WHERE run = ? ORDER BY ended, name", run)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +236,8 @@ func (j *Journal) parts(ctx context.Context, run string) (list []Part, err error
 	for rows.Next() {
 		var p Part
 		var moment, ended, took int64
-		if err := rows.Scan(&p.Name, &p.Command, &p.Dump, &p.Path, &p.Kind, &moment, &ended, &took, &p.Rows, &p.Bytes, &p.Stored,
+		if err := rows.Scan(&p.Name, &p.Command, &p.Dump, &p.Path, &p.Kind, &moment, &ended, &took, &p.Rows, &p.Bytes,
+			&p.Stored,
 			&p.Result, &p.Code, &p.Reason); err != nil {
 			return nil, err
 		}
@@ -276,8 +285,9 @@ type Count struct {
 
 // Counts counts the runs that have ended.
 func (j *Journal) Counts(ctx context.Context) (list []Count, err error) {
-	rows, err := j.query(ctx, "SELECT job, command, result, count(*) FROM run WHERE result <> 'running' GROUP BY job, command, result "+
-		"ORDER BY job, command, result")
+	rows, err := j.query(ctx,
+		"SELECT job, command, result, count(*) FROM run WHERE result <> 'running' GROUP BY job, command, result "+
+			"ORDER BY job, command, result")
 	if err != nil {
 		return nil, unusable(j.where, err)
 	}

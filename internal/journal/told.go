@@ -20,10 +20,12 @@ type Message struct {
 
 // Trouble notes a trouble of a channel, and says whether it is to be told: it is new, it is another than it was, or
 // it was told long ago.
-func (j *Journal) Trouble(ctx context.Context, channel, subject, what string, now time.Time, again time.Duration) (tell bool, err error) {
+func (j *Journal) Trouble(ctx context.Context, channel, subject, what string, now time.Time,
+	again time.Duration) (tell bool, err error) {
 	var was string
 	var told int64
-	err = j.db.QueryRowContext(ctx, j.dialect("SELECT what, told FROM trouble WHERE channel = ? AND subject = ?"), channel,
+	err = j.db.QueryRowContext(ctx, j.dialect("SELECT what, told FROM trouble WHERE channel = ? AND subject = ?"),
+		channel,
 		text(subject)).Scan(&was, &told)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
@@ -37,7 +39,8 @@ func (j *Journal) Trouble(ctx context.Context, channel, subject, what string, no
 		return false, nil
 	}
 	_, err = j.exec(ctx, "INSERT INTO trouble (channel, subject, what, since, told) VALUES (?, ?, ?, ?, ?) "+
-		"ON CONFLICT (channel, subject) DO UPDATE SET what = excluded.what, told = excluded.told", channel, text(subject), text(what),
+		"ON CONFLICT (channel, subject) DO UPDATE SET what = excluded.what, told = excluded.told", channel,
+		text(subject), text(what),
 		micros(now), micros(now))
 	if err != nil {
 		return false, unusable(j.where, err)
@@ -57,7 +60,8 @@ func (j *Journal) Well(ctx context.Context, channel, subject string) (was bool, 
 
 // Post puts a message to be sent.
 func (j *Journal) Post(ctx context.Context, m Message) error {
-	_, err := j.exec(ctx, "INSERT INTO message (id, channel, made, tries, next, reason, body) VALUES (?, ?, ?, 0, ?, '', ?)", m.ID,
+	_, err := j.exec(ctx,
+		"INSERT INTO message (id, channel, made, tries, next, reason, body) VALUES (?, ?, ?, 0, ?, '', ?)", m.ID,
 		m.Channel, micros(m.Made), micros(m.Next), text(m.Body))
 	if err != nil {
 		return unusable(j.where, err)
@@ -86,7 +90,8 @@ func (j *Journal) Messages(ctx context.Context) (list []Message, err error) {
 
 // Claim makes a message nobody else's to send until a time; it says no where somebody else has claimed it.
 func (j *Journal) Claim(ctx context.Context, m Message, until time.Time) (bool, error) {
-	done, err := j.exec(ctx, "UPDATE message SET next = ? WHERE id = ? AND next = ?", micros(until), m.ID, micros(m.Next))
+	done, err := j.exec(ctx, "UPDATE message SET next = ? WHERE id = ? AND next = ?", micros(until), m.ID,
+		micros(m.Next))
 	if err != nil {
 		return false, unusable(j.where, err)
 	}
@@ -102,7 +107,8 @@ func (j *Journal) Sent(ctx context.Context, id string) error {
 
 // Unsent notes why a message could not be sent, and when it is tried again.
 func (j *Journal) Unsent(ctx context.Context, id string, next time.Time, reason string) error {
-	_, err := j.exec(ctx, "UPDATE message SET tries = tries + 1, next = ?, reason = ? WHERE id = ?", micros(next), text(reason), id)
+	_, err := j.exec(ctx, "UPDATE message SET tries = tries + 1, next = ?, reason = ? WHERE id = ?", micros(next),
+		text(reason), id)
 	return err
 }
 

@@ -220,7 +220,8 @@ func (d *Dump) Whole(ctx context.Context) error {
 	case err != nil:
 		return fmt.Errorf("%s: %w", d.Path(), err)
 	case now.ID != d.ID:
-		return fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed", d.files.Where(manifest.Name)).
+		return fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed",
+			d.files.Where(manifest.Name)).
 			Exit(fault.ProvenBad).Advise("somebody changed it: 'grainkeep verify' looks at the dump")
 	}
 	d.Manifest = now.Manifest

@@ -46,7 +46,8 @@ func listed(t *testing.T, k *Keep) string {
 			continue
 		}
 		m := *d.Manifest
-		text += fmt.Sprintf("%s %s %+v %d %v %d %s %v %v\n", d.ID, d.dir, m.Run, m.Rows(), m.Partial(), m.StoredBytes, m.Moment, m.Warnings, d.Proofs)
+		text += fmt.Sprintf("%s %s %+v %d %v %d %s %v %v\n", d.ID, d.dir, m.Run, m.Rows(), m.Partial(), m.StoredBytes,
+			m.Moment, m.Warnings, d.Proofs)
 	}
 	return text + fmt.Sprintf("%d missing, %d unknown", len(a.Missing), len(a.Unknown))
 }
@@ -118,7 +119,8 @@ func FuzzIndex(f *testing.F) {
 	k := &Keep{ID: "abcd1234"}
 	m := small(k, "abcd", "x")
 	m.Brief()
-	data, err := packIndex(&indexed{map[string]*knownDump{"j/d/x": {1, 2, "id", m}}, map[string]knownRecord{"r": {Dumps: []Placed{{ID: "a", Path: "j/d"}}}},
+	data, err := packIndex(&indexed{map[string]*knownDump{"j/d/x": {1, 2, "id", m}},
+		map[string]knownRecord{"r": {Dumps: []Placed{{ID: "a", Path: "j/d"}}}},
 		map[string]knownProofs{}})
 	if err != nil {
 		f.Fatal(err)

@@ -76,7 +76,8 @@ func DumpFolder(m *manifest.Manifest, name phrase.FolderName) string {
 	if err != nil {
 		host = m.Source.Where
 	}
-	s := name.For(phrase.Named{Source: m.Source.Name, Host: host, Database: m.Database, Kind: string(m.Kind), Note: m.Note,
+	s := name.For(phrase.Named{Source: m.Source.Name, Host: host, Database: m.Database, Kind: string(m.Kind),
+		Note:   m.Note,
 		Moment: m.Moment}, EscapeName)
 	return s[:min(len(s), maxName)]
 }

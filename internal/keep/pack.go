@@ -88,12 +88,18 @@ func packIndex(x *indexed) ([]byte, error) {
 		d := x.dumps[dir]
 		m, b := d.manifest, d.manifest.Brief()
 		folder, name := parted(dir)
-		w := packedDump{Folder: t.add(folder), Name: t.add(name), ID: t.add(d.id), Tool: t.add(m.Tool), Keep: t.add(m.Keep), Job: t.add(m.Job),
-			Database: t.add(m.Database), Kind: t.add(string(m.Kind)), Base: t.add(m.Base), Note: t.add(m.Note), Zone: t.add(m.Zone),
-			Run: t.add(m.Run.ID), Of: t.json(m.Run.Databases), Source: t.json(m.Source), Compression: t.add(m.Compression),
-			Warnings: t.json(m.Warnings), Payload: t.add(""), Bytes: d.bytes, Time: d.time, Moment: m.Moment.UnixNano(),
-			Started: m.Started.UnixNano(), Finished: m.Finished.UnixNano(), RunStarted: m.Run.Started.UnixNano(), Raw: m.RawBytes,
-			Stored: m.StoredBytes, Format: m.Format, Tables: b.Tables, Rows: b.Rows, Partial: b.Partial, Narrowed: m.Run.Narrowed}
+		w := packedDump{Folder: t.add(folder), Name: t.add(name), ID: t.add(d.id), Tool: t.add(m.Tool),
+			Keep: t.add(m.Keep), Job: t.add(m.Job),
+			Database: t.add(m.Database), Kind: t.add(string(m.Kind)), Base: t.add(m.Base), Note: t.add(m.Note),
+			Zone: t.add(m.Zone),
+			Run:  t.add(m.Run.ID), Of: t.json(m.Run.Databases), Source: t.json(m.Source),
+			Compression: t.add(m.Compression),
+			Warnings:    t.json(m.Warnings), Payload: t.add(""), Bytes: d.bytes, Time: d.time,
+			Moment:  m.Moment.UnixNano(),
+			Started: m.Started.UnixNano(), Finished: m.Finished.UnixNano(), RunStarted: m.Run.Started.UnixNano(),
+			Raw:    m.RawBytes,
+			Stored: m.StoredBytes, Format: m.Format, Tables: b.Tables, Rows: b.Rows, Partial: b.Partial,
+			Narrowed: m.Run.Narrowed}
 		if m.Payload.Type != manifest.TypeSQL {
 			w.Payload = t.json(m.Payload)
 		}
@@ -103,7 +109,8 @@ func packIndex(x *indexed) ([]byte, error) {
 		r := packedRecord{Name: t.add(name), Bytes: x.records[name].Bytes}
 		for _, d := range x.records[name].Dumps {
 			folder, base := parted(d.Path)
-			r.Dumps = append(r.Dumps, packedPlace{t.add(d.ID), t.add(folder), t.add(base), t.add(d.Database), d.Moment.UnixNano()})
+			r.Dumps = append(r.Dumps, packedPlace{t.add(d.ID), t.add(folder), t.add(base), t.add(d.Database),
+				d.Moment.UnixNano()})
 		}
 		for _, id := range x.records[name].Removed {
 			r.Removed = append(r.Removed, t.add(id))
@@ -132,7 +139,8 @@ func unpackIndex(data []byte) (x *indexed, err error) {
 			x, err = nil, errIndex
 		}
 	}()
-	u := &unpacker{packed: p, of: map[int][]string{}, sources: map[int]manifest.Source{}, warnings: map[int][]manifest.Warning{}}
+	u := &unpacker{packed: p, of: map[int][]string{}, sources: map[int]manifest.Source{},
+		warnings: map[int][]manifest.Warning{}}
 	x = &indexed{make(map[string]*knownDump, len(p.Dumps)), make(map[string]knownRecord, len(p.Records)), p.Proofs}
 	if x.proofs == nil {
 		x.proofs = map[string]knownProofs{}
@@ -147,8 +155,9 @@ func unpackIndex(data []byte) (x *indexed, err error) {
 	for _, r := range p.Records {
 		known := knownRecord{Bytes: r.Bytes, Dumps: make([]Placed, len(r.Dumps))}
 		for i, d := range r.Dumps {
-			known.Dumps[i] = Placed{ID: p.Texts[d.ID], Path: p.Texts[d.Folder] + "/" + p.Texts[d.Name], Database: p.Texts[d.Database],
-				Moment: nanos(d.Moment)}
+			known.Dumps[i] = Placed{ID: p.Texts[d.ID], Path: p.Texts[d.Folder] + "/" + p.Texts[d.Name],
+				Database: p.Texts[d.Database],
+				Moment:   nanos(d.Moment)}
 		}
 		for _, n := range r.Removed {
 			known.Removed = append(known.Removed, p.Texts[n])
@@ -184,8 +193,10 @@ func (u *unpacker) dump(w packedDump) (*knownDump, error) {
 	source, err2 := once(u, w.Source, u.sources)
 	warnings, err3 := once(u, w.Warnings, u.warnings)
 	m := &manifest.Manifest{Format: w.Format, Tool: t[w.Tool], Keep: t[w.Keep], Job: t[w.Job], Database: t[w.Database],
-		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Moment: nanos(w.Moment), Zone: t[w.Zone], Started: nanos(w.Started),
-		Finished: nanos(w.Finished), Run: manifest.Run{ID: t[w.Run], Databases: of, Started: nanos(w.RunStarted), Narrowed: w.Narrowed},
+		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Moment: nanos(w.Moment), Zone: t[w.Zone],
+		Started:  nanos(w.Started),
+		Finished: nanos(w.Finished), Run: manifest.Run{ID: t[w.Run], Databases: of, Started: nanos(w.RunStarted),
+			Narrowed: w.Narrowed},
 		Source: source, Compression: t[w.Compression], Warnings: warnings, RawBytes: w.Raw, StoredBytes: w.Stored,
 		Payload: manifest.Payload{Type: manifest.TypeSQL}}
 	var err4 error

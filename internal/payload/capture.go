@@ -85,7 +85,8 @@ var holds = map[engine.Section]string{
 	engine.Schema: "what rows need: types, functions, tables, sequences", engine.Data: "rows of one table",
 	engine.Keys:       "primary and unique keys, and indexes that tell rows apart",
 	engine.References: "foreign keys", engine.Finish: "indexes, foreign keys, views, triggers and the rest",
-	engine.Owners: "owners and rights; the roles or users must be there", engine.Active: "what acts by itself once it is there",
+	engine.Owners: "owners and rights; the roles or users must be there",
+	engine.Active: "what acts by itself once it is there",
 }
 
 // head begins a file: what it holds, and the session settings that it relies on.

@@ -41,7 +41,8 @@ func (s *Stream) Capture(ctx context.Context, set *blob.Set, feed *event.Feed) (
 	count := &counting{meter: feed.Gauge()}
 	err = s.Source.Write(ctx, io.MultiWriter(f, h, count), s.Facts, feed)
 	if err == nil && count.n == 0 {
-		err = fault.New("stream-empty", nil, "the dump command of %s ended well and wrote nothing: that is no dump", s.Source.Name).
+		err = fault.New("stream-empty", nil, "the dump command of %s ended well and wrote nothing: that is no dump",
+			s.Source.Name).
 			Advise("it writes the dump to its standard output")
 	}
 	if _, e := f.Close(err); err == nil {
@@ -55,7 +56,8 @@ func (s *Stream) Capture(ctx context.Context, set *blob.Set, feed *event.Feed) (
 		return manifest.Payload{}, err
 	}
 	return manifest.Payload{Type: manifest.TypeStream, Stream: &manifest.Stream{File: path, Bytes: count.n,
-		SHA256: hex.EncodeToString(h.Sum(nil)), Facts: stream.Same(before, after), Restorable: s.Source.Restore != nil}}, nil
+		SHA256: hex.EncodeToString(h.Sum(nil)), Facts: stream.Same(before, after),
+		Restorable: s.Source.Restore != nil}}, nil
 }
 
 // counting counts what passes.

@@ -45,7 +45,8 @@ func (t *Tar) Capture(ctx context.Context, set *blob.Set, feed *event.Feed) (man
 	}
 	skipped := t.Tree.Remarks.Skipped
 	return manifest.Payload{Type: manifest.TypeTar, Tar: &manifest.Tar{File: path, Folder: t.Folder,
-		Fingerprint: files.FingerprintVersion, Sum: totals.Sum.String(), Bare: totals.Bare.String(), Entries: totals.Entries,
-		Bytes: totals.Bytes, Kinds: totals.Kinds, Only: t.Choice.Only, Except: t.Choice.Except,
+		Fingerprint: files.FingerprintVersion, Sum: totals.Sum.String(), Bare: totals.Bare.String(),
+		Entries: totals.Entries,
+		Bytes:   totals.Bytes, Kinds: totals.Kinds, Only: t.Choice.Only, Except: t.Choice.Except,
 		Skipped: skipped[:min(len(skipped), shownSkipped)]}}, nil
 }

@@ -26,7 +26,8 @@ func ParseFolderName(text string) (FolderName, error) {
 	}
 	for _, p := range placeholder.FindAllString(text, -1) {
 		if !slices.Contains(folderParts, strings.Trim(p, "{}")) {
-			return FolderName{}, fmt.Errorf("there is no placeholder %s; there are: %s", p, strings.Join(folderParts, ", "))
+			return FolderName{}, fmt.Errorf("there is no placeholder %s; there are: %s", p, strings.Join(folderParts,
+				", "))
 		}
 	}
 	plain := placeholder.ReplaceAllString(text, "")
@@ -38,7 +39,8 @@ func ParseFolderName(text string) (FolderName, error) {
 	at := strings.Index(text, "{stamp}")
 	if at < 0 {
 		if at = strings.Index(text, "{date}-{time}"); at < 0 {
-			return FolderName{}, fmt.Errorf("%q gives two dumps the same name: it needs {stamp}, or {date}-{time}", text)
+			return FolderName{}, fmt.Errorf("%q gives two dumps the same name: it needs {stamp}, or {date}-{time}",
+				text)
 		}
 	}
 	before := text[:at]
@@ -68,12 +70,15 @@ func (n FolderName) For(d Named, escape func(string) string) string {
 		n = DefaultFolderName
 	}
 	at := d.Moment.UTC()
-	values := map[string]string{"source": escape(d.Source), "host": escape(d.Host), "database": escape(d.Database), "kind": d.Kind,
-		"note": escape(d.Note), "date": at.Format("20060102"), "time": at.Format("150405"), "stamp": at.Format("20060102T150405Z")}
+	values := map[string]string{"source": escape(d.Source), "host": escape(d.Host), "database": escape(d.Database),
+		"kind": d.Kind,
+		"note": escape(d.Note), "date": at.Format("20060102"), "time": at.Format("150405"),
+		"stamp": at.Format("20060102T150405Z")}
 	if d.Note == "" {
 		values["note"] = "" // nothing is a note too
 	}
-	return strings.TrimRight(placeholder.ReplaceAllStringFunc(n.text, func(p string) string { return values[strings.Trim(p, "{}")] }), "-_.")
+	return strings.TrimRight(placeholder.ReplaceAllStringFunc(n.text,
+		func(p string) string { return values[strings.Trim(p, "{}")] }), "-_.")
 }
 
 // folderTime is the time in a folder's name.

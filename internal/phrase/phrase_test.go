@@ -125,9 +125,11 @@ func TestRetainPhrases(t *testing.T) {
 	require.Equal(t, []string{"the newest 5 good full dumps", "every dump of the last 3 days",
 		"the last good dump of each day, for 14 days", "the last good dump of each hour, for 1 week"}, r.Sentences())
 	for text, say := range map[string]string{
-		"newest five fulls": `"five" is not a number`, "newest 0": `"0" is not a number`, "newest 5 foos": `"foos" in "newest 5 foos"`,
-		"one a fortnight for 3 weeks": `"fortnight" is no unit of time`, "everything for 3 moons": `"moon" is no unit of time`,
-		"keep all": `"keep all" cannot be understood`, "newest 5, ": `"" cannot be understood`,
+		"newest five fulls": `"five" is not a number`, "newest 0": `"0" is not a number`,
+		"newest 5 foos":               `"foos" in "newest 5 foos"`,
+		"one a fortnight for 3 weeks": `"fortnight" is no unit of time`,
+		"everything for 3 moons":      `"moon" is no unit of time`,
+		"keep all":                    `"keep all" cannot be understood`, "newest 5, ": `"" cannot be understood`,
 		"one a day for 9999999 days": `"9999999" is not a number from 1 to 1,000,000`,
 	} {
 		_, err := ParseRetain(text)

@@ -125,7 +125,8 @@ func parseClause(text string) (c RetainClause, err error) {
 		case slices.Contains([]string{"full", "differential", "incremental"}, word):
 			c.Kind = word
 		default:
-			return c, fmt.Errorf("%q in %q is no kind of dump; write fulls, differentials, incrementals or dumps", m[2], text)
+			return c, fmt.Errorf("%q in %q is no kind of dump; write fulls, differentials, incrementals or dumps", m[2],
+				text)
 		}
 		return c, nil
 	}

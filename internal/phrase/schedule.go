@@ -200,7 +200,8 @@ func (s *Schedule) parseTimes(text string) error {
 func (s *Schedule) parseEach(text string) error {
 	m := eachPhrase.FindStringSubmatch(text)
 	if m == nil {
-		return fmt.Errorf("%q cannot be understood; write \"each 15 min\" or \"each 2 hours between 06:00 and 22:00\"", text)
+		return fmt.Errorf("%q cannot be understood; write \"each 15 min\" or \"each 2 hours between 06:00 and 22:00\"",
+			text)
 	}
 	step, err := strconv.Atoi(m[1])
 	switch strings.TrimSuffix(m[2], "s") {
@@ -233,7 +234,8 @@ func (s *Schedule) parseEach(text string) error {
 	return nil
 }
 
-var weekdays = map[string]time.Weekday{"sunday": 0, "monday": 1, "tuesday": 2, "wednesday": 3, "thursday": 4, "friday": 5,
+var weekdays = map[string]time.Weekday{"sunday": 0, "monday": 1, "tuesday": 2, "wednesday": 3, "thursday": 4,
+	"friday":   5,
 	"saturday": 6}
 
 var ordinals = map[string]int{"first": 1, "second": 2, "third": 3, "fourth": 4, "last": -1}

@@ -36,12 +36,17 @@ func TestSchedulesAgainstEveryMinute(t *testing.T) {
 			return m >= 15 && m <= 210 && (m-15)%45 == 0
 		}},
 		{"04:00 on the last day, day 15 and the first monday", func(w time.Time) bool {
-			return w.Format("15:04") == "04:00" && (w.AddDate(0, 0, 1).Day() == 1 || w.Day() == 15 || w.Day() <= 7 && weekday(1)(w))
+			return w.Format("15:04") == "04:00" && (w.AddDate(0, 0, 1).Day() == 1 || w.Day() == 15 || w.Day() <= 7 &&
+				weekday(1)(w))
 		}},
 		{"*/20 2 * * 0,6", func(w time.Time) bool { return w.Hour() == 2 && w.Minute()%20 == 0 && weekday(0, 6)(w) }},
-		{"30 2 1 * 5", func(w time.Time) bool { return w.Format("15:04") == "02:30" && (w.Day() == 1 || weekday(5)(w)) }},
+		{"30 2 1 * 5", func(w time.Time) bool {
+			return w.Format("15:04") == "02:30" && (w.Day() == 1 ||
+				weekday(5)(w))
+		}},
 	}
-	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo", "America/Havana",
+	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo",
+		"America/Havana",
 		"Australia/Lord_Howe", "Pacific/Apia", "Africa/Casablanca", "Asia/Tehran"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -96,8 +101,10 @@ func TestSchedulePhrases(t *testing.T) {
 	for text, say := range map[string]string{
 		"25:00": `"25:00" is not a time of the day`, "02:30 on caturday": `"caturday" is not a day`,
 		"each 15 parsecs": `"parsecs" in "each 15 parsecs" is no unit here`, "each 0 min": `"0" in "each 0 min"`,
-		"each 5 min between 22:00 and 06:00": "a span does not go over midnight", "02:30 on day 32": `"32" is not a day of the month`,
-		"02:30 from tomorrow": `"tomorrow" is not a date`, "61 * * * *": "is not a crontab expression", "": `"" is not a time`,
+		"each 5 min between 22:00 and 06:00": "a span does not go over midnight",
+		"02:30 on day 32":                    `"32" is not a day of the month`,
+		"02:30 from tomorrow":                `"tomorrow" is not a date`, "61 * * * *": "is not a crontab expression",
+		"": `"" is not a time`,
 	} {
 		_, err := ParseSchedule(text)
 		require.ErrorContains(t, err, say, text)

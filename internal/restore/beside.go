@@ -28,17 +28,20 @@ type FolderOutcome struct {
 // Warnings are sentences about what did not come back as it was.
 func (o *FolderOutcome) Warnings() (list []string) {
 	if o.Owners > 0 {
-		list = append(list, fmt.Sprintf("this user may not set owners: %s belong to it", phrase.Plural(int64(o.Owners), "entry")))
+		list = append(list, fmt.Sprintf("this user may not set owners: %s belong to it", phrase.Plural(int64(o.Owners),
+			"entry")))
 	}
 	if o.Lost > 0 {
-		list = append(list, fmt.Sprintf("%s could not be set: %s", phrase.Plural(int64(o.Lost), "extended attribute"), strings.Join(o.Attrs, ", ")))
+		list = append(list, fmt.Sprintf("%s could not be set: %s", phrase.Plural(int64(o.Lost), "extended attribute"),
+			strings.Join(o.Attrs, ", ")))
 	}
 	return list
 }
 
 // Folder restores the dump of a folder: all of it, or what some paths mean, into a new folder. One that is there is
 // renamed aside, if replace is set.
-func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace bool, feed *event.Feed) (o *FolderOutcome, err error) {
+func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace bool,
+	feed *event.Feed) (o *FolderOutcome, err error) {
 	began := time.Now()
 	place, err := files.NewPlace(to, replace)
 	if err != nil {
@@ -61,7 +64,8 @@ func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace
 }
 
 // Unpack unpacks the dump of a folder into one that is there and empty, and checks every byte that it reads.
-func Unpack(ctx context.Context, d *keep.Dump, folder string, only []string, feed *event.Feed) (u files.Unpacked, err error) {
+func Unpack(ctx context.Context, d *keep.Dump, folder string, only []string, feed *event.Feed) (u files.Unpacked,
+	err error) {
 	t := d.Manifest.Payload.Tar
 	feed.Gauge().Begin("restoring "+d.Manifest.Database, 0, t.Bytes)
 	err = payload.Whole(ctx, d, t.File, func(r io.Reader) (err error) {
@@ -85,14 +89,19 @@ func (t *told) Read(p []byte) (int, error) {
 }
 
 // Stream gives the dump of a command to its source's command that restores. The facts say into what.
-func Stream(ctx context.Context, d *keep.Dump, s *stream.Source, facts step.Facts, feed *event.Feed) (time.Duration, error) {
+func Stream(ctx context.Context, d *keep.Dump, s *stream.Source, facts step.Facts, feed *event.Feed) (time.Duration,
+	error) {
 	began := time.Now()
 	if s == nil {
-		return 0, fault.Wrong("source-unknown", "the dump is of a command, and the configuration has no source %q with such", d.Manifest.Source.Name).
+		return 0, fault.Wrong("source-unknown",
+			"the dump is of a command, and the configuration has no source %q with such", d.Manifest.Source.Name).
 			Advise("add the source with its restore command, or restore by hand as the dump's README.txt says")
 	}
 	p := d.Manifest.Payload.Stream
 	feed.Gauge().Begin("restoring "+d.Manifest.Database, 0, p.Bytes)
-	err := payload.Whole(ctx, d, p.File, func(r io.Reader) error { return s.Read(ctx, &told{r, feed.Gauge()}, facts, feed) })
+	err := payload.Whole(ctx, d, p.File, func(r io.Reader) error {
+		return s.Read(ctx, &told{r, feed.Gauge()}, facts,
+			feed)
+	})
 	return time.Since(began), err
 }

@@ -47,8 +47,10 @@ func TestWhatStaysAndWhy(t *testing.T) {
 	got := why(Plan(parse(t, "newest 1 full, one a week for 2 weeks"), time.UTC, at(11, 12), items))
 	require.Equal(t, map[string]string{
 		"held": "stays: on hold: audit", "proven": "stays: the newest proven one", "old": "goes: no clause keeps it",
-		"week": "stays: one a week for 2 weeks: the last of 2026-W10", "failed": "goes: a drill failed it, and a newer one is good",
-		"new": "stays: newest 1 full", "bad": "stays: no newer dump is good", "ahead": "stays: its moment is in the future",
+		"week":   "stays: one a week for 2 weeks: the last of 2026-W10",
+		"failed": "goes: a drill failed it, and a newer one is good",
+		"new":    "stays: newest 1 full", "bad": "stays: no newer dump is good",
+		"ahead": "stays: its moment is in the future",
 	}, got, "a clock that is ahead takes nobody's place")
 	for _, v := range Plan(phrase.Retain{}, time.UTC, at(11, 12), items) {
 		require.True(t, v.Stays)
@@ -62,7 +64,8 @@ func TestChainsStayWhole(t *testing.T) {
 	items := []Item{
 		{ID: "f1", Kind: "full", Moment: at(1, 0)}, {ID: "i1", Kind: "incremental", Base: "f1", Moment: at(1, 6)},
 		{ID: "f2", Kind: "full", Moment: at(5, 0)}, {ID: "d2", Kind: "differential", Base: "f2", Moment: at(6, 0)},
-		{ID: "i2", Kind: "incremental", Base: "d2", Moment: at(6, 6)}, {ID: "i3", Kind: "incremental", Base: "i2", Moment: at(6, 12)},
+		{ID: "i2", Kind: "incremental", Base: "d2", Moment: at(6, 6)}, {ID: "i3", Kind: "incremental", Base: "i2",
+			Moment: at(6, 12)},
 	}
 	for i := range items {
 		items[i].Of, items[i].Good = "j/a", true
@@ -77,7 +80,8 @@ func TestChainsStayWhole(t *testing.T) {
 // and at each point holds what is left against a reckoning of its own over all dumps that there ever
 // were: whatever the phrase promises is still there.
 func TestTwoYearsOfRetention(t *testing.T) {
-	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo", "Asia/Kolkata",
+	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo",
+		"Asia/Kolkata",
 		"Australia/Lord_Howe", "Pacific/Apia", "Africa/Casablanca", "Asia/Tehran"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -93,7 +97,8 @@ func TestTwoYearsOfRetention(t *testing.T) {
 				if random.Intn(60) == 0 {
 					now = now.Add(time.Duration(random.Intn(9*24)) * time.Hour) // the machine was off
 				}
-				it := Item{ID: fmt.Sprint("dump-", n), Of: "j/a", Kind: "incremental", Base: last, Moment: now, Good: random.Intn(12) > 0,
+				it := Item{ID: fmt.Sprint("dump-", n), Of: "j/a", Kind: "incremental", Base: last, Moment: now,
+					Good:   random.Intn(12) > 0,
 					Proven: random.Intn(20) == 0}
 				if full == "" || n%28 == 0 {
 					it.Kind, it.Base, full = "full", "", it.ID
@@ -153,12 +158,14 @@ func requirePromise(t *testing.T, zone *time.Location, now time.Time, ever, left
 			from   time.Time
 			period func(time.Time) string
 		}{
-			{"a day", now.In(zone).AddDate(0, 0, -14), func(x time.Time) string { return x.In(zone).Format("20060102") }},
+			{"a day", now.In(zone).AddDate(0, 0, -14),
+				func(x time.Time) string { return x.In(zone).Format("20060102") }},
 			{"a week", now.In(zone).AddDate(0, 0, -56), func(x time.Time) string {
 				x = x.In(zone)
 				return x.AddDate(0, 0, -int(x.Weekday()+6)%7).Format("20060102") // its Monday
 			}},
-			{"a month", now.In(zone).AddDate(-1, 0, 0), func(x time.Time) string { return x.In(zone).Format("200601") }},
+			{"a month", now.In(zone).AddDate(-1, 0, 0),
+				func(x time.Time) string { return x.In(zone).Format("200601") }},
 		} {
 			later := false
 			for k := i + 1; k < len(ever) && !later && c.period(ever[k].Moment) == c.period(it.Moment); k++ {

@@ -38,7 +38,10 @@ func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
 	if err != nil {
 		return nil, err
 	}
-	sort.SliceStable(all, func(i, j int) bool { return all[i].Name() < all[j].Name() }) // within, oldest first as they were
+	sort.SliceStable(all, func(i,
+		j int) bool {
+		return all[i].Name() < all[j].Name()
+	}) // within, oldest first as they were
 	read, err := t.Keep.Pins(ctx)
 	if err != nil {
 		return nil, err
@@ -98,7 +101,10 @@ func (t Thinning) Apply(ctx context.Context, removed func(Verdict, *keep.Dump)) 
 			order = append(order, i)
 		}
 	}
-	sort.SliceStable(order, func(a, b int) bool { return o.Verdicts[order[a]].Moment.After(o.Verdicts[order[b]].Moment) })
+	sort.SliceStable(order, func(a,
+		b int) bool {
+		return o.Verdicts[order[a]].Moment.After(o.Verdicts[order[b]].Moment)
+	})
 	for _, i := range order {
 		if ctx.Err() != nil {
 			return o, context.Cause(ctx)

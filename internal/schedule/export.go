@@ -62,13 +62,15 @@ func Crontab(plans []Plan, m Machine) (text string, cannot []string) {
 	b := strings.Builder{}
 	b.WriteString("# Grain Keep, for crontab -e of the user who runs the jobs.\n" + m.needs(plans))
 	if !sameZone(m.Local, m.Zone) {
-		cannot = append(cannot, fmt.Sprintf("cron goes by the machine's zone (%s), and the phrases by %s: the hours are those of the "+
-			"machine", orUnknown(m.Local), m.Zone))
+		cannot = append(cannot,
+			fmt.Sprintf("cron goes by the machine's zone (%s), and the phrases by %s: the hours are those of the "+
+				"machine", orUnknown(m.Local), m.Zone))
 	}
 	for _, p := range plans {
 		if p.Spread > 0 {
-			cannot = append(cannot, fmt.Sprintf("the starts of %s are to be spread over %s, and cron starts all at once", p.Job,
-				phrase.About(p.Spread)))
+			cannot = append(cannot,
+				fmt.Sprintf("the starts of %s are to be spread over %s, and cron starts all at once", p.Job,
+					phrase.About(p.Spread)))
 		}
 		for _, s := range p.When {
 			lines, err := s.Crontab()
@@ -164,17 +166,20 @@ func Units(plans []Plan, m Machine) (units []Unit, cannot []string) {
 // ServiceUnit is that of 'schedule serve', which runs all jobs itself.
 func ServiceUnit(plans []Plan, m Machine) Unit {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s[Unit]\nDescription=Grain Keep: the schedule of %s\n", m.needs(plans), strings.ReplaceAll(engine.OnOneLine(m.Config), "%", "%%"))
+	fmt.Fprintf(&b, "%s[Unit]\nDescription=Grain Keep: the schedule of %s\n", m.needs(plans),
+		strings.ReplaceAll(engine.OnOneLine(m.Config), "%", "%%"))
 	b.WriteString("After=network-online.target\nWants=network-online.target\n")
 	for _, w := range m.Writes {
 		b.WriteString("RequiresMountsFor=" + unitQuote(w) + "\n")
 	}
-	b.WriteString("\n[Service]\nType=notify\nNotifyAccess=main\nWatchdogSec=300\nRestart=on-failure\nUser=" + m.User + "\nExecStart=")
+	b.WriteString("\n[Service]\nType=notify\nNotifyAccess=main\nWatchdogSec=300\nRestart=on-failure\nUser=" + m.User +
+		"\nExecStart=")
 	var words []string
 	for _, w := range []string{m.Program, "--config", m.Config, "schedule", "serve"} {
 		words = append(words, unitQuote(w))
 	}
-	b.WriteString(strings.Join(words, " ") + "\nExecReload=/bin/kill -HUP $MAINPID\n# a dump that is under way ends cleanly\n" +
+	b.WriteString(strings.Join(words, " ") +
+		"\nExecReload=/bin/kill -HUP $MAINPID\n# a dump that is under way ends cleanly\n" +
 		"TimeoutStopSec=10min\nKillMode=mixed\n" + m.hardened() + "\n[Install]\nWantedBy=multi-user.target\n")
 	return Unit{"grainkeep.service", b.String()}
 }
@@ -203,14 +208,16 @@ func (m Machine) service(p Plan) string {
 	for _, w := range m.words(p) {
 		words = append(words, unitQuote(w))
 	}
-	b.WriteString(strings.Join(words, " ") + "\n# 3: done, with warnings\nSuccessExitStatus=3\nNice=10\nIOSchedulingClass=idle\n" +
+	b.WriteString(strings.Join(words, " ") +
+		"\n# 3: done, with warnings\nSuccessExitStatus=3\nNice=10\nIOSchedulingClass=idle\n" +
 		m.hardened())
 	return b.String()
 }
 
 func timer(p Plan, events, says []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "[Unit]\nDescription=Grain Keep: %s of %s, %s\n\n[Timer]\n", p.What, p.Job, strings.Join(says, "; "))
+	fmt.Fprintf(&b, "[Unit]\nDescription=Grain Keep: %s of %s, %s\n\n[Timer]\n", p.What, p.Job, strings.Join(says,
+		"; "))
 	for _, e := range events {
 		b.WriteString("OnCalendar=" + e + "\n")
 	}

@@ -33,7 +33,8 @@ func TestWhatIsDueNext(t *testing.T) {
 	for _, d := range due {
 		got = append(got, fmt.Sprintf("%s %s %s: %s", d.At.Format("Mon 15:04"), d.Job, d.What, d.Why))
 	}
-	require.Equal(t, []string{"Sun 02:30 a full dump: none yet in this keep", "Sun 02:30 b full dump: 2 days after the one before",
+	require.Equal(t, []string{"Sun 02:30 a full dump: none yet in this keep",
+		"Sun 02:30 b full dump: 2 days after the one before",
 		"Sun 02:30 b drill: none yet", "Sun 14:00 b full dump: 12 hours after the one before",
 		"Mon 02:30 b full dump: 13 hours after the one before"},
 		got, "a drill comes after the dump")
@@ -43,7 +44,8 @@ func TestWhatIsDueNext(t *testing.T) {
 // TestCronSaysTheSame: what is exported to cron is due at the same times, by the program's own reading
 // of a crontab.
 func TestCronSaysTheSame(t *testing.T) {
-	for _, text := range []string{"02:30 on sunday", "00:00, 01:30 and 13:30 on monday to saturday", "each 15 min between 06:00 and 22:00",
+	for _, text := range []string{"02:30 on sunday", "00:00, 01:30 and 13:30 on monday to saturday",
+		"each 15 min between 06:00 and 22:00",
 		"each 45 min on weekdays", "04:00 on day 15 and tuesday", "05:00 on saturday to monday"} {
 		s, err := phrase.ParseSchedule(text)
 		require.NoError(t, err)
@@ -64,7 +66,8 @@ func TestWhatIsExportedIsHarmless(t *testing.T) {
 	evil := "/srv/a b'; reboot #\n%h $HOME \"q\"/keep"
 	m := Machine{Program: "/usr/local/bin/grainkeep", Config: evil, User: "dumper", Zone: "Europe/Vienna", Local: "UTC",
 		Reads: []string{evil}, Writes: []string{evil}}
-	plans := []Plan{plan(t, "nightly", Full, "02:30 on sunday", "03:00 on the last day"), plan(t, "nightly", Drill, "5 4 * * *")}
+	plans := []Plan{plan(t, "nightly", Full, "02:30 on sunday", "03:00 on the last day"), plan(t, "nightly", Drill,
+		"5 4 * * *")}
 	text, cannot := Crontab(plans, m)
 	require.Len(t, cannot, 2)
 	require.Contains(t, cannot[0], "cron goes by the machine's zone (UTC)")
@@ -79,7 +82,8 @@ func TestWhatIsExportedIsHarmless(t *testing.T) {
 	require.Len(t, units, 2)
 	require.Len(t, cannot, 1)
 	require.Equal(t, "grainkeep-nightly-full.service", units[0].Name)
-	require.Contains(t, units[1].Text, "OnCalendar=Sun *-*-* 02:30:00 Europe/Vienna\nOnCalendar=*-*~01 03:00:00 Europe/Vienna\n")
+	require.Contains(t, units[1].Text,
+		"OnCalendar=Sun *-*-* 02:30:00 Europe/Vienna\nOnCalendar=*-*~01 03:00:00 Europe/Vienna\n")
 	for l := range strings.Lines(units[0].Text) {
 		require.Regexp(t, `^(#|\n|\[|[A-Z][A-Za-z]+=)`, l)
 		require.True(t, l[0] == '#' || !strings.Contains(l, "%h $HOME"), l)
@@ -91,7 +95,8 @@ func TestWhatIsExportedIsHarmless(t *testing.T) {
 func TestTheGuideIsTrue(t *testing.T) {
 	guide, err := os.ReadFile("../../docs/guide.md")
 	require.NoError(t, err)
-	m := Machine{Program: "/usr/local/bin/grainkeep", Config: "/etc/grainkeep/grainkeep.toml", User: "dumper", Zone: "UTC", Local: "UTC",
+	m := Machine{Program: "/usr/local/bin/grainkeep", Config: "/etc/grainkeep/grainkeep.toml", User: "dumper",
+		Zone: "UTC", Local: "UTC",
 		Reads: []string{"/etc/grainkeep/quay.secret"}, Writes: []string{"/var/lib/grainkeep", "/mnt/barn/dumps"}}
 	plans := []Plan{plan(t, "nightly", Full, "02:30 on monday to saturday")}
 	text, cannot := Crontab(plans, m)

@@ -145,7 +145,8 @@ func (s *Server) add(ctx context.Context, d Due) bool {
 	queue := s.waiting[d.Job]
 	for _, w := range queue {
 		if w.What == d.What {
-			s.Feed.Warn("run-overrun", "", "the %s of %s that was due at %s is left out: the one of %s is not done yet", d.What, d.Job,
+			s.Feed.Warn("run-overrun", "", "the %s of %s that was due at %s is left out: the one of %s is not done yet",
+				d.What, d.Job,
 				d.At.Format("15:04:05"), w.At.Format("15:04:05"))
 			return false
 		}

@@ -52,14 +52,16 @@ type made struct {
 // TestTwoYearsOfNights serves two years of a job with weekly, daily and 15-minute dumps in ten zones, with outages,
 // and holds the runs against a reckoning of its own; the dumps are thinned, and what the phrase promises is there.
 func TestTwoYearsOfNights(t *testing.T) {
-	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo", "Asia/Kolkata",
+	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo",
+		"Asia/Kolkata",
 		"Australia/Lord_Howe", "Pacific/Apia", "Africa/Casablanca", "Asia/Tehran"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			zone, err := time.LoadLocation(name)
 			require.NoError(t, err)
 			random := rand.New(rand.NewSource(int64(len(name))))
-			plans := []Plan{plan(t, "j", Full, "02:30 on sunday"), plan(t, "j", Differential, "02:30"), plan(t, "j", Incremental,
+			plans := []Plan{plan(t, "j", Full, "02:30 on sunday"), plan(t, "j", Differential, "02:30"), plan(t, "j",
+				Incremental,
 				"each 15 min between 06:00 and 08:00")}
 			for i := range plans {
 				plans[i].CatchUp = 5 * time.Hour
@@ -92,15 +94,17 @@ func outages(random *rand.Rand, start, end time.Time) (list []outage) {
 }
 
 // serveThrough moves a server's clock through the years, and gives what it did.
-func serveThrough(t *testing.T, plans []Plan, zone *time.Location, start, end time.Time, off []outage, random *rand.Rand) (got []made) {
+func serveThrough(t *testing.T, plans []Plan, zone *time.Location, start, end time.Time, off []outage,
+	random *rand.Rand) (got []made) {
 	clock := &fakeClock{now: start, waits: make(chan time.Time), ring: make(chan time.Time)}
 	var kept keeper
 	agenda := NewAgenda(plans, zone, func(string, What) time.Time { return time.Time{} }, start)
-	s := NewServer(agenda, Serving{Clock: clock, Feed: &event.Feed{}, Longest: 20 * time.Hour, Start: func(_ context.Context, d Due) error {
-		got = append(got, made{clock.Now().UTC(), d.What, d.At.UTC()})
-		kept.dumped(t, zone, clock.Now(), d.What, random.Intn(10) > 0)
-		return nil
-	}})
+	s := NewServer(agenda, Serving{Clock: clock, Feed: &event.Feed{}, Longest: 20 * time.Hour,
+		Start: func(_ context.Context, d Due) error {
+			got = append(got, made{clock.Now().UTC(), d.What, d.At.UTC()})
+			kept.dumped(t, zone, clock.Now(), d.What, random.Intn(10) > 0)
+			return nil
+		}})
 	ctx, stop := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { s.Run(ctx) })
@@ -164,8 +168,9 @@ type keeper struct {
 }
 
 func (k *keeper) dumped(t *testing.T, zone *time.Location, now time.Time, what What, good bool) {
-	it := retain.Item{ID: fmt.Sprintf("dump-%06d", len(k.ever)), Of: "j/a", Kind: map[What]string{Full: "full", Differential: "differential",
-		Incremental: "incremental"}[what], Moment: now, Good: good}
+	it := retain.Item{ID: fmt.Sprintf("dump-%06d", len(k.ever)), Of: "j/a", Kind: map[What]string{Full: "full",
+		Differential: "differential",
+		Incremental:  "incremental"}[what], Moment: now, Good: good}
 	for _, o := range slices.Backward(k.ever) { // on what it builds
 		if o.Good && (what == Incremental || what == Differential && o.Kind == "full") {
 			it.Base = o.ID
@@ -200,17 +205,19 @@ func (k *keeper) dumped(t *testing.T, zone *time.Location, now time.Time, what W
 // TestOneJobNeverOverlapsItself: what is due again while it is being done is left out, and told; other things of the
 // job wait for their turn, and so do other jobs.
 func TestOneJobNeverOverlapsItself(t *testing.T) {
-	clock := &fakeClock{now: time.Date(2026, 3, 1, 2, 29, 30, 0, time.UTC), waits: make(chan time.Time), ring: make(chan time.Time)}
+	clock := &fakeClock{now: time.Date(2026, 3, 1, 2, 29, 30, 0, time.UTC), waits: make(chan time.Time),
+		ring: make(chan time.Time)}
 	feed := &event.Feed{}
 	var told []string
 	feed.Listen(func(e event.Event) { told = append(told, e.Word()+" "+e.Text()) })
 	started, release := make(chan Due), make(chan error)
 	plans := []Plan{plan(t, "a", Full, "each 1 min"), plan(t, "b", Full, "02:30"), plan(t, "a", Drill, "02:30")}
-	s := NewServer(NewAgenda(plans, time.UTC, func(string, What) time.Time { return time.Time{} }, clock.now), Serving{Clock: clock, Feed: feed,
-		Start: func(_ context.Context, d Due) error {
-			started <- d
-			return <-release
-		}})
+	s := NewServer(NewAgenda(plans, time.UTC, func(string, What) time.Time { return time.Time{} }, clock.now),
+		Serving{Clock: clock, Feed: feed,
+			Start: func(_ context.Context, d Due) error {
+				started <- d
+				return <-release
+			}})
 	ctx, stop := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { s.Run(ctx) })
@@ -232,9 +239,11 @@ func TestOneJobNeverOverlapsItself(t *testing.T) {
 	stop()
 	release <- nil
 	done.Wait()
-	require.ElementsMatch(t, []string{"a full dump", "b full dump", "a drill"}, []string{first.Job + " " + string(first.What),
+	require.ElementsMatch(t, []string{"a full dump", "b full dump", "a drill"}, []string{first.Job + " " +
+		string(first.What),
 		second.Job + " " + string(second.What), third.Job + " " + string(third.What)})
-	require.Contains(t, told, "warning the full dump of a that was due at 02:31:00 is left out: the one of 02:30:00 is not done yet")
+	require.Contains(t, told,
+		"warning the full dump of a that was due at 02:31:00 is left out: the one of 02:30:00 is not done yet")
 }
 
 // TestClocksThatAreSet: a clock that is set back far begins anew, and one that jumps ahead misses runs.

@@ -66,8 +66,8 @@ type Line struct {
 	Why           string
 }
 
-// Of gives the lines of a job, by what its keep holds, sorted by database. Where nothing is known of it, there is one without a
-// database.
+// Of gives the lines of a job, by what its keep holds, sorted by database. Where nothing is known of it, there is one
+// without a database.
 func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
 	newest := map[string]*keep.Dump{}
 	var whole *keep.Dump // of the newest run that took all that the job means
@@ -100,7 +100,8 @@ func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
 
 // due is the first time after an instant that any phrase says.
 func due(when []*phrase.Schedule, after time.Time, zone *time.Location) time.Time {
-	next := schedule.Next([]schedule.Plan{{When: when}}, func(string, schedule.What) time.Time { return time.Time{} }, after, zone, 1)
+	next := schedule.Next([]schedule.Plan{{When: when}}, func(string, schedule.What) time.Time { return time.Time{} },
+		after, zone, 1)
 	if len(next) == 0 {
 		return time.Time{}
 	}
@@ -126,7 +127,8 @@ func (j Job) overdue(when []*phrase.Schedule, since, now time.Time) (n int, firs
 
 func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 	for _, d := range dumps {
-		if d.Err != nil && d.MayBeOf(j.Name, l.Database) && (l.Last == nil || !d.When().Before(l.Last.Manifest.Moment)) {
+		if d.Err != nil && d.MayBeOf(j.Name, l.Database) && (l.Last == nil ||
+			!d.When().Before(l.Last.Manifest.Moment)) {
 			return Unreadable, "a dump that may be its newest cannot be read"
 		}
 	}
@@ -147,7 +149,8 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 			phrase.Ago(now.Sub(first)))
 	}
 	if j.short(dumps) {
-		return Low, "its keep has " + phrase.Bytes(max(0, j.Room.Left())) + " above its floor, and the last run took more"
+		return Low, "its keep has " + phrase.Bytes(max(0, j.Room.Left())) +
+			" above its floor, and the last run took more"
 	}
 	if l.Last.Drillable() {
 		if n, first := j.overdue(j.Drill, j.proven(l.Database, dumps), now); n > 0 {
@@ -155,7 +158,8 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 		}
 	}
 	if since := now.Sub(l.Unread); j.ReadWithin > 0 && !l.Unread.IsZero() && since > j.ReadWithin+j.Grace {
-		return Unread, "a dump of it was last read " + phrase.Ago(since) + ": 'grainkeep verify " + j.Name + " --due' reads it"
+		return Unread, "a dump of it was last read " + phrase.Ago(since) + ": 'grainkeep verify " + j.Name +
+			" --due' reads it"
 	}
 	for _, w := range m.Warnings {
 		if w.Code == dump.Shrunk {
@@ -184,7 +188,8 @@ func (j Job) known(database string, dumps []*keep.Dump) (proven, unread time.Tim
 // failed says why the newest run did not dump a database, if it is newer than its newest dump.
 func (j Job) failed(l Line) string {
 	r := j.LastRun
-	if r == nil || r.Result != journal.Failed && r.Result != journal.Killed || !r.Started.After(l.Last.Manifest.Started) {
+	if r == nil || r.Result != journal.Failed && r.Result != journal.Killed ||
+		!r.Started.After(l.Last.Manifest.Started) {
 		return ""
 	}
 	why := r.Reason

@@ -18,11 +18,13 @@ func TestHowADatabaseStands(t *testing.T) {
 	require.NoError(t, err)
 	weekly, err := phrase.ParseSchedule("11:00 on sunday")
 	require.NoError(t, err)
-	j := Job{Name: "nightly", Databases: []string{"a"}, Full: []*phrase.Schedule{nightly}, Drill: []*phrase.Schedule{weekly},
+	j := Job{Name: "nightly", Databases: []string{"a"}, Full: []*phrase.Schedule{nightly},
+		Drill: []*phrase.Schedule{weekly},
 		Grace: time.Hour, Zone: time.UTC}
 	of := func(database string, ago time.Duration, more ...func(*keep.Dump)) *keep.Dump {
 		at := now.Add(-ago)
-		d := &keep.Dump{ID: database + at.String(), Manifest: &manifest.Manifest{Job: "nightly", Database: database, Kind: manifest.Full,
+		d := &keep.Dump{ID: database + at.String(), Manifest: &manifest.Manifest{Job: "nightly", Database: database,
+			Kind:   manifest.Full,
 			Moment: at, Started: at, Finished: at, Run: manifest.Run{ID: at.String(), Databases: []string{"a", "b"}}}}
 		for _, m := range more {
 			m(d)
@@ -42,7 +44,8 @@ func TestHowADatabaseStands(t *testing.T) {
 		"good":               {[]*keep.Dump{of("a", night, proof(2*time.Hour, true))}, Good, ""},
 		"good, no drill yet": {[]*keep.Dump{of("a", night)}, Good, ""},
 		"none":               {nil, None, "there is no dump of it yet"},
-		"late":               {[]*keep.Dump{of("a", night+day, proof(2*time.Hour, true))}, Late, "it was due 9 hours ago"},
+		"late": {[]*keep.Dump{of("a", night+day, proof(2*time.Hour, true))}, Late,
+			"it was due 9 hours ago"},
 		"missed": {[]*keep.Dump{of("a", night+3*day, proof(2*time.Hour, true))}, Missed,
 			"3 dumps were due since the last, the first 2 days ago"},
 		"failed": {[]*keep.Dump{of("a", night, proof(2*time.Hour, false))}, Failed, "its newest dump failed its drill"},
@@ -60,7 +63,10 @@ func TestHowADatabaseStands(t *testing.T) {
 		require.Equal(t, "2026-03-15T02:30:00Z", lines[0].Next.Format(time.RFC3339))
 	}
 	// A run of one database does not make the others disappear; a run of all without one does.
-	one := of("a", time.Hour, func(d *keep.Dump) { d.Manifest.Run.Narrowed, d.Manifest.Run.Databases = true, []string{"a"} })
+	one := of("a", time.Hour, func(d *keep.Dump) {
+		d.Manifest.Run.Narrowed, d.Manifest.Run.Databases = true,
+			[]string{"a"}
+	})
 	lines := Of(j, []*keep.Dump{of("a", night), of("b", night), one}, now)
 	require.Len(t, lines, 2)
 	require.Equal(t, one, lines[0].Last)

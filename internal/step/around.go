@@ -52,13 +52,15 @@ type Open struct {
 
 // Begin writes down what is to be done afterwards, and runs the steps before. When one fails, those after are run
 // at once.
-func (a Around) Begin(ctx context.Context, name string, before, after Stage, facts Facts, feed *event.Feed) (*Open, error) {
+func (a Around) Begin(ctx context.Context, name string, before, after Stage, facts Facts, feed *event.Feed) (*Open,
+	error) {
 	if len(a.Before)+len(a.After) == 0 {
 		return nil, nil
 	}
 	o := &Open{a: a, stage: after}
 	if err := o.write(name, facts); err != nil {
-		return nil, fault.New("intent-unwritable", err, "it could not be written down that steps are to be run afterwards").
+		return nil, fault.New("intent-unwritable", err,
+			"it could not be written down that steps are to be run afterwards").
 			Advise("nothing was begun; check who owns %s, and whether its disk is full", a.Folder)
 	}
 	if err := all(ctx, a.Before, before, facts, feed, false); err != nil {
@@ -122,7 +124,10 @@ func (o *Open) Close(ctx context.Context, facts Facts, feed *event.Feed) error {
 
 // MakeGood runs the steps that killed runs left undone, and says for which work that was. What goes on is left alone.
 func MakeGood(ctx context.Context, folder string, feed *event.Feed) error {
-	return eachNote(folder, func(name string) error { return makeGood(ctx, filepath.Join(folder, name+noteEnding), feed) })
+	return eachNote(folder, func(name string) error {
+		return makeGood(ctx, filepath.Join(folder, name+noteEnding),
+			feed)
+	})
 }
 
 // eachNote does something for each note in a folder, whatever becomes of the others.
@@ -160,10 +165,12 @@ func makeGood(ctx context.Context, path string, feed *event.Feed) error {
 	}
 	n, err := readNote(f)
 	if err != nil {
-		return fault.New("intent-unreadable", err, "the note about steps that an earlier run left undone cannot be used: %s", path).
+		return fault.New("intent-unreadable", err,
+			"the note about steps that an earlier run left undone cannot be used: %s", path).
 			Advise("see that what it stopped is up again, then remove the file")
 	}
-	feed.Warn("made-good", "", "%s did not end properly %s: its steps after are run now", n.Name, phrase.Ago(time.Since(n.Since)))
+	feed.Warn("made-good", "", "%s did not end properly %s: its steps after are run now", n.Name,
+		phrase.Ago(time.Since(n.Since)))
 	if err := all(context.WithoutCancel(ctx), n.After, n.Stage, n.Facts, feed, true); err != nil {
 		return fmt.Errorf("what %s left undone is still undone, and will be tried again (%s): %w", n.Name, path, err)
 	}

@@ -79,7 +79,8 @@ type Facts struct {
 }
 
 // inherited are the variables that a step gets of our own. Secrets may be in the others.
-var inherited = []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LC_ALL", "TZ", "TMPDIR", "XDG_RUNTIME_DIR",
+var inherited = []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LC_ALL", "TZ", "TMPDIR",
+	"XDG_RUNTIME_DIR",
 	"DBUS_SESSION_BUS_ADDRESS"}
 
 func (f Facts) environment(stage Stage) (env []string) {
@@ -88,8 +89,10 @@ func (f Facts) environment(stage Stage) (env []string) {
 			env = append(env, name+"="+v)
 		}
 	}
-	for _, v := range []struct{ name, value string }{{"STEP", string(stage)}, {"JOB", f.Job}, {"RUN", f.Run}, {"KIND", f.Kind},
-		{"DATABASES", strings.Join(f.Databases, "\n")}, {"DUMPS", strings.Join(f.Dumps, "\n")}, {"RESULT", f.Result}, {"KEEP", f.Keep},
+	for _, v := range []struct{ name, value string }{{"STEP", string(stage)}, {"JOB", f.Job}, {"RUN", f.Run}, {"KIND",
+		f.Kind},
+		{"DATABASES", strings.Join(f.Databases, "\n")}, {"DUMPS", strings.Join(f.Dumps, "\n")}, {"RESULT", f.Result},
+		{"KEEP", f.Keep},
 		{"TARGET", f.Target}, {"SCRATCH", f.Scratch}} {
 		env = append(env, "GRAINKEEP_"+v.name+"="+strings.ReplaceAll(v.value, "\x00", ""))
 	}
@@ -313,5 +316,6 @@ func all(ctx context.Context, steps []Step, stage Stage, facts Facts, feed *even
 	case 1:
 		return failed[0]
 	}
-	return fault.New("step-failed", errors.Join(failed[1:]...), "%s failed: %v", fmt.Sprintf("%d steps", len(failed)), failed[0])
+	return fault.New("step-failed", errors.Join(failed[1:]...), "%s failed: %v", fmt.Sprintf("%d steps", len(failed)),
+		failed[0])
 }

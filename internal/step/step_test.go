@@ -31,14 +31,16 @@ func TestAStepIsToldWhatItIsAbout(t *testing.T) {
 	s := sh(`echo "$GRAINKEEP_JOB $GRAINKEEP_STEP $GRAINKEEP_RESULT"; echo "$GRAINKEEP_DATABASES"; echo "[$SECRET_OF_OURS]" >&2; pwd`)
 	s.Folder = t.TempDir()
 	require.NoError(t, s.Run(context.Background(), After, facts, feed))
-	require.Equal(t, []string{"output nightly after good", "output $(reboot)", "output -rf", "output []", "output " + s.Folder}, (*list)[1:])
+	require.Equal(t, []string{"output nightly after good", "output $(reboot)", "output -rf", "output []", "output " +
+		s.Folder}, (*list)[1:])
 
 	err := sh("echo out of beer >&2; exit 3").Run(context.Background(), Before, facts, feed)
 	require.ErrorContains(t, err, "exit status 3")
 	require.Equal(t, "it said: out of beer", fault.Of(err).Do)
 	err = Step{Words: []string{"/no/such/program"}}.Run(context.Background(), Before, facts, feed)
 	require.True(t, fault.HasCode(err, "step-failed"))
-	require.NoError(t, sh("sleep 600 >&2 &").Run(shortly(t), Before, facts, feed), "a service that stays is none of its business")
+	require.NoError(t, sh("sleep 600 >&2 &").Run(shortly(t), Before, facts, feed),
+		"a service that stays is none of its business")
 }
 
 func shortly(t *testing.T) context.Context {
@@ -75,7 +77,8 @@ func TestStepsAfterRunWhateverHappened(t *testing.T) {
 		require.NoError(t, os.Remove(log))
 		return strings.ReplaceAll(string(data), "\n", ";")
 	}
-	a := Around{Before: []Step{write("stop"), sh("exit 1"), write("never")}, After: []Step{sh("exit 2"), write("start")},
+	a := Around{Before: []Step{write("stop"), sh("exit 1"), write("never")}, After: []Step{sh("exit 2"),
+		write("start")},
 		Folder: filepath.Join(dir, "undone")}
 	feed, list := heard()
 	_, err := a.Begin(ctx, "nightly-1", Before, After, Facts{Job: "nightly"}, feed)
@@ -102,7 +105,8 @@ func TestStepsAfterRunWhateverHappened(t *testing.T) {
 	require.NoError(t, MakeGood(ctx, a.Folder, feed))
 	require.NoError(t, MakeGood(ctx, a.Folder, feed))
 	require.Equal(t, "start killed;", said())
-	require.Contains(t, strings.Join(*list, "\n"), "warning nightly-3 did not end properly just now: its steps after are run now")
+	require.Contains(t, strings.Join(*list, "\n"),
+		"warning nightly-3 did not end properly just now: its steps after are run now")
 
 	require.NoError(t, os.WriteFile(filepath.Join(a.Folder, "x.json"), []byte("{}"), 0o600))
 	require.ErrorContains(t, MakeGood(ctx, a.Folder, feed), "cannot be used")
@@ -118,7 +122,8 @@ func TestAKeepIsMountedOnce(t *testing.T) {
 	ctx := context.Background()
 	dir := t.TempDir()
 	log := filepath.Join(dir, "log")
-	a := Around{Before: []Step{sh("echo mount >> " + log)}, After: []Step{sh("echo unmount >> " + log)}, Folder: filepath.Join(dir, "keeps")}
+	a := Around{Before: []Step{sh("echo mount >> " + log)}, After: []Step{sh("echo unmount >> " + log)},
+		Folder: filepath.Join(dir, "keeps")}
 	said := func() string {
 		data, err := os.ReadFile(log)
 		require.NoError(t, err)

@@ -82,7 +82,8 @@ func parse(text []byte) (map[string]string, error) {
 		}
 		name, value, ok := strings.Cut(line, ":")
 		if name = strings.TrimSpace(name); !ok || name == "" || len(facts) >= maxFacts {
-			return nil, fault.New("facts-unclear", nil, "the check printed %.80q", line).Advise("it prints a few lines NAME: VALUE")
+			return nil, fault.New("facts-unclear", nil, "the check printed %.80q",
+				line).Advise("it prints a few lines NAME: VALUE")
 		}
 		facts[name] = strings.TrimSpace(value)
 	}
@@ -106,7 +107,8 @@ func Differences(was, is map[string]string, names []string) (list []string) {
 		got, there := is[n]
 		switch {
 		case !there:
-			list = append(list, fmt.Sprintf("the check of the restored instance does not tell %s, which was %s", n, was[n]))
+			list = append(list, fmt.Sprintf("the check of the restored instance does not tell %s, which was %s", n,
+				was[n]))
 		case got != was[n]:
 			list = append(list, fmt.Sprintf("%s is %s in the restored instance, and was %s", n, got, was[n]))
 		}

@@ -23,7 +23,8 @@ func (full) Write([]byte) (int, error) { return 0, errors.New("no room") }
 func TestCommandsDumpAndRestore(t *testing.T) {
 	ctx := context.Background()
 	dir := t.TempDir()
-	s := Source{Name: "harbour", Dump: *sh("printf 'a\\0b'; echo talk >&2"), Restore: sh("cat > " + dir + "/$GRAINKEEP_TARGET"),
+	s := Source{Name: "harbour", Dump: *sh("printf 'a\\0b'; echo talk >&2"), Restore: sh("cat > " + dir +
+		"/$GRAINKEEP_TARGET"),
 		Check: sh("echo 'messages:  3 '; echo; wc -c < " + dir + "/$GRAINKEEP_TARGET | sed 's/^/bytes: /'")}
 	var out bytes.Buffer
 	var told []string
@@ -36,8 +37,10 @@ func TestCommandsDumpAndRestore(t *testing.T) {
 	facts, err := s.Facts(ctx, step.Facts{Target: "x"}, feed)
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"messages": "3", "bytes": "3"}, facts)
-	require.Equal(t, map[string]string{"a": "1"}, Same(map[string]string{"a": "1", "b": "2"}, map[string]string{"a": "1", "b": "3"}))
-	require.Equal(t, []string{"a is 2 in the restored instance, and was 1", "the check of the restored instance does not tell c, which was 4"},
+	require.Equal(t, map[string]string{"a": "1"}, Same(map[string]string{"a": "1", "b": "2"},
+		map[string]string{"a": "1", "b": "3"}))
+	require.Equal(t, []string{"a is 2 in the restored instance, and was 1",
+		"the check of the restored instance does not tell c, which was 4"},
 		Differences(map[string]string{"a": "1", "c": "4"}, map[string]string{"a": "2"}, []string{"a", "c"}))
 
 	require.EqualError(t, s.Write(ctx, full{}, step.Facts{}, feed), "no room")

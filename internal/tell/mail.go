@@ -57,7 +57,8 @@ func (s Mail) Send(ctx context.Context, m Message) error {
 		if err != nil {
 			return err
 		}
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User), mail.WithPassword(password))
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User),
+			mail.WithPassword(password))
 	}
 	client, err := mail.NewClient(host, options...)
 	if err != nil {

@@ -18,7 +18,8 @@ type Syslog struct {
 }
 
 // Facilities are their numbers (RFC 5424, 6.2.1).
-var Facilities = map[string]int{"user": 1, "daemon": 3, "auth": 4, "cron": 9, "local0": 16, "local1": 17, "local2": 18, "local3": 19,
+var Facilities = map[string]int{"user": 1, "daemon": 3, "auth": 4, "cron": 9, "local0": 16, "local1": 17, "local2": 18,
+	"local3": 19,
 	"local4": 20, "local5": 21, "local6": 22, "local7": 23}
 
 // severities are those of the kinds (RFC 5424, 6.2.1).
@@ -87,7 +88,8 @@ func (s Syslog) line(m Message) string {
 	if len(m.Lines) > 0 {
 		text += ": " + strings.Join(m.Lines, "; ")
 	}
-	return fmt.Sprintf("<%d>1 %s %s grainkeep %d %s - \xEF\xBB\xBF%s", facility*8+severities[m.Kind], m.At.UTC().Format(time.RFC3339Nano),
+	return fmt.Sprintf("<%d>1 %s %s grainkeep %d %s - \xEF\xBB\xBF%s", facility*8+severities[m.Kind],
+		m.At.UTC().Format(time.RFC3339Nano),
 		printable(m.Host), os.Getpid(), printable(string(m.Kind)), text)
 }
 

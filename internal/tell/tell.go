@@ -189,7 +189,8 @@ func (t *Teller) States(ctx context.Context, states []State) error {
 		c := &t.Channels[i]
 		for _, s := range states {
 			name := strings.TrimSuffix(s.Job+"/"+s.Name, "/")
-			m := Message{Kind: Stale, At: t.Now(), Job: s.Job, Code: s.Word, Title: phrase.Clean(name + " is " + s.Word)}
+			m := Message{Kind: Stale, At: t.Now(), Job: s.Job, Code: s.Word, Title: phrase.Clean(name + " is " +
+				s.Word)}
 			if s.Why != "" {
 				m.Lines = []string{phrase.Clean(s.Why)}
 			}
@@ -252,7 +253,8 @@ func (t *Teller) post(ctx context.Context, c *Channel, m Message) error {
 	if err != nil {
 		return err
 	}
-	return t.Journal.Post(ctx, journal.Message{ID: m.ID, Channel: c.Name, Made: t.Now(), Next: t.Now(), Body: string(body)})
+	return t.Journal.Post(ctx, journal.Message{ID: m.ID, Channel: c.Name, Made: t.Now(), Next: t.Now(),
+		Body: string(body)})
 }
 
 // waits are between the tries to send a message.

@@ -85,8 +85,9 @@ func certificate(t *testing.T) (tls.Certificate, string) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.ParseIP("127.0.0.1")},
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.ParseIP("127.0.0.1")},
+		IsCA:        true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "ca.pem")
@@ -112,11 +113,16 @@ func startMail(t *testing.T, b *box, how string, cert tls.Certificate) string {
 
 func TestMailArrives(t *testing.T) {
 	cert, ca := certificate(t)
-	m := Message{ID: "1", Kind: Failure, At: time.Now(), Host: "quay", Title: clean(hostile) + " failed", Lines: []string{clean(hostile), "→ do it again"},
-		Table: &Table{Header: []string{"Database", "State"}, Rows: [][]string{{"bookings", "good"}, {"<b>cargo</b>", "late"}}}}
+	m := Message{ID: "1", Kind: Failure, At: time.Now(), Host: "quay", Title: clean(hostile) + " failed",
+		Lines: []string{clean(hostile), "→ do it again"},
+		Table: &Table{Header: []string{"Database", "State"}, Rows: [][]string{{"bookings", "good"}, {"<b>cargo</b>",
+			"late"}}}}
 	for _, how := range []string{"starttls", "tls"} {
 		b := &box{got: make(chan string, 1), users: map[string]string{"keeper": "hunter2"}}
-		s := Mail{Server: startMail(t, b, how, cert), TLS: how, CA: ca, User: "keeper", Secret: func() (string, error) { return "hunter2", nil },
+		s := Mail{Server: startMail(t, b, how, cert), TLS: how, CA: ca, User: "keeper", Secret: func() (string,
+			error) {
+			return "hunter2", nil
+		},
 			From: "keep@ternskerry.example", To: []string{"office@ternskerry.example", "night@ternskerry.example"}}
 		require.NoError(t, s.Send(ctx, m), how)
 		to, raw, _ := strings.Cut(<-b.got, "\n")
@@ -183,7 +189,8 @@ func TestWebhookArrives(t *testing.T) {
 
 func TestSyslogArrives(t *testing.T) {
 	cert, ca := certificate(t)
-	m := Message{Kind: Failure, At: time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC), Host: "quay host", Title: "nightly: the dump failed",
+	m := Message{Kind: Failure, At: time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC), Host: "quay host",
+		Title: "nightly: the dump failed",
 		Lines: []string{"no room"}}
 	const want = "<131>1 2026-03-14T02:30:00Z quayhost grainkeep "
 	socket := filepath.Join(t.TempDir(), "log")
@@ -256,7 +263,8 @@ func TestTheSameTroubleIsToldOnce(t *testing.T) {
 	now := time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC)
 	all, few := &recorder{}, &recorder{}
 	every := []Kind{Failure, Warning, Success, Recovery, Stale, Summary, Test}
-	tl := &Teller{Journal: j, Now: func() time.Time { return now }, Channels: []Channel{{Name: "all", On: every, Again: time.Hour, Sender: all},
+	tl := &Teller{Journal: j, Now: func() time.Time { return now }, Channels: []Channel{{Name: "all", On: every,
+		Again: time.Hour, Sender: all},
 		{Name: "few", Jobs: []string{"other"}, Again: time.Hour, Sender: few}}}
 	after := func(d time.Duration, result journal.Result, code string, warnings ...string) []string {
 		t.Helper()
@@ -277,25 +285,31 @@ func TestTheSameTroubleIsToldOnce(t *testing.T) {
 	require.Equal(t, []string{"success: nightly: the dump is done"}, after(0, journal.Good, ""))
 	require.Equal(t, []string{"failure: nightly: the dump failed"}, after(0, journal.Failed, "disk-full"))
 	require.Empty(t, after(15*time.Minute, journal.Failed, "disk-full"), "not every quarter of an hour")
-	require.Equal(t, []string{"failure: nightly: the dump failed"}, after(15*time.Minute, journal.Failed, "login-refused"), "another trouble")
+	require.Equal(t, []string{"failure: nightly: the dump failed"}, after(15*time.Minute, journal.Failed,
+		"login-refused"), "another trouble")
 	require.Empty(t, after(0, journal.Refused, "job-running"))
-	require.Equal(t, []string{"failure: nightly: the dump killed"}, after(2*time.Hour, journal.Killed, "login-refused"), "it is still there")
+	require.Equal(t, []string{"failure: nightly: the dump killed"}, after(2*time.Hour, journal.Killed, "login-refused"),
+		"it is still there")
 	require.Equal(t, []string{"recovery: nightly: the dump is done again"}, after(0, journal.Good, ""))
-	require.Equal(t, []string{"warning: nightly: the dump is done, with 1 warning"}, after(0, journal.Warned, "", "shrunk"))
+	require.Equal(t, []string{"warning: nightly: the dump is done, with 1 warning"}, after(0, journal.Warned, "",
+		"shrunk"))
 	require.Empty(t, after(0, journal.Warned, "", "shrunk"))
 	require.Len(t, after(0, journal.Warned, "", "shrunk", "room-short"), 1)
 
 	states := func(word string, stale bool) int {
-		require.NoError(t, tl.States(ctx, []State{{Job: "nightly", Name: "bookings", Word: word, Why: "it was due", Stale: stale}}))
+		require.NoError(t, tl.States(ctx, []State{{Job: "nightly", Name: "bookings", Word: word, Why: "it was due",
+			Stale: stale}}))
 		require.Empty(t, tl.Send(ctx))
 		n := len(all.got)
 		all.got = nil
 		return n
 	}
-	require.Equal(t, []int{1, 0, 1, 1, 0}, []int{states("late", true), states("late", true), states("missed", true), states("good", false),
+	require.Equal(t, []int{1, 0, 1, 1, 0}, []int{states("late", true), states("late", true), states("missed", true),
+		states("good", false),
 		states("good", false)})
 	require.Empty(t, few.got, "other jobs are none of theirs")
-	m := tl.of(journal.Run{Reason: hostile, Parts: []journal.Part{{Name: hostile, Result: journal.Failed, Reason: hostile}},
+	m := tl.of(journal.Run{Reason: hostile, Parts: []journal.Part{{Name: hostile, Result: journal.Failed,
+		Reason: hostile}},
 		Warnings: []journal.Warning{{Code: "x", Of: hostile, Text: hostile}}})
 	for _, l := range m.Lines {
 		require.NotContains(t, l, "\n")

@@ -98,7 +98,8 @@ func (m *MySQL) prepare(parent, root string) (err error) {
 func (m *MySQL) arguments(program string) []string {
 	at := func(name string) string { return m.seen(filepath.Join(m.Folder, name)) }
 	return []string{program, "--no-defaults", "--datadir=" + at("data"), "--socket=" + at("sock"),
-		fmt.Sprint("--port=", m.Port), "--bind-address=127.0.0.1", "--pid-file=" + at("pid"), "--log-error=" + at("log"),
+		fmt.Sprint("--port=", m.Port), "--bind-address=127.0.0.1", "--pid-file=" + at("pid"), "--log-error=" +
+			at("log"),
 		"--server-id=1", "--binlog-format=row", "--sync-binlog=0", "--innodb-flush-log-at-trx-commit=0",
 		"--innodb-buffer-pool-size=256M"}
 }

@@ -58,7 +58,8 @@ var (
 	rowCount = desc("dump_rows", "The rows of the newest dump.", of...)
 	proven   = desc("proof_seconds", "When a dump was last proven to restore, in seconds since 1970.", of...)
 	next     = desc("dump_next_seconds", "When the next dump is due, in seconds since 1970.", of...)
-	state    = desc("database_state", "How a database stands: 1 for the state that it is in.", "job", "database", "state")
+	state    = desc("database_state", "How a database stands: 1 for the state that it is in.", "job", "database",
+		"state")
 	runs     = desc("runs", "Runs in the journal, by how they ended.", "job", "command", "result")
 	free     = desc("keep_free_bytes", "The free space of a keep.", "keep")
 	floor    = desc("keep_floor_bytes", "The free space that must be left on a keep.", "keep")
@@ -68,7 +69,8 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c Collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{moment, took, size, rowCount, proven, next, state, runs, free, floor, underWay, unsent} {
+	for _, d := range []*prometheus.Desc{moment, took, size, rowCount, proven, next, state, runs, free, floor, underWay,
+		unsent} {
 		ch <- d
 	}
 }

@@ -48,12 +48,14 @@ func (d Desk) Server() *http.Server {
 	mux.HandleFunc("GET /health", d.health)
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(d.Metrics)
-	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 2,
-		Timeout: 30 * time.Second}))
+	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true,
+		MaxRequestsInFlight: 2,
+		Timeout:             30 * time.Second}))
 	limit := rate.NewLimiter(rate.Every(callsEvery), callsBurst)
 	mux.HandleFunc("POST /run/{job}", func(w http.ResponseWriter, r *http.Request) { d.run(w, r, limit) })
-	return &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, WriteTimeout: time.Minute,
-		IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	return &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		WriteTimeout: time.Minute,
+		IdleTimeout:  time.Minute, MaxHeaderBytes: 16 << 10}
 }
 
 func answer(w http.ResponseWriter, code int, v any) {
@@ -79,7 +81,8 @@ func (d Desk) run(w http.ResponseWriter, r *http.Request, limit *rate.Limiter) {
 		return
 	}
 	if r.URL.RawQuery != "" || r.ContentLength > maxBody {
-		no(http.StatusBadRequest, "a call has no query, and at most a short body; the token belongs in the header Authorization")
+		no(http.StatusBadRequest,
+			"a call has no query, and at most a short body; the token belongs in the header Authorization")
 		return
 	}
 	token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")

@@ -25,7 +25,8 @@ func desk(called *[]string) (Desk, *[]string) {
 		Healthy: func() (bool, any) { return len(*called) == 0, map[string]string{"x": "y"} },
 		Refused: func(from string) { *refused = append(*refused, from) },
 		Metrics: Collector{Read: func() (Reading, error) {
-			return Reading{Databases: []Sample{{Job: "nightly", Database: "a\"\n\xff{}", State: "good", Moment: time.Unix(1_700_000_000, 0), Rows: 7}},
+			return Reading{Databases: []Sample{{Job: "nightly", Database: "a\"\n\xff{}", State: "good",
+				Moment: time.Unix(1_700_000_000, 0), Rows: 7}},
 				Runs: []Ended{{"nightly", "dump", "good", 3}}, Rooms: []Room{{"barn", 9, 1}}}, nil
 		}}}, refused
 }
@@ -49,7 +50,8 @@ func TestWhoMayCall(t *testing.T) {
 	require.Equal(t, 401, call("POST", "/run/nightly", ""))
 	require.Equal(t, 401, call("POST", "/run/nightly", "Bearer wrong"))
 	require.Equal(t, 401, call("POST", "/run/nightly", "right"))
-	require.Equal(t, 400, call("POST", "/run/nightly?token=right", "Bearer right"), "a token in an address stands in logs")
+	require.Equal(t, 400, call("POST", "/run/nightly?token=right", "Bearer right"),
+		"a token in an address stands in logs")
 	require.Equal(t, 405, call("GET", "/run/nightly", "Bearer right"))
 	require.Len(t, *refused, 3)
 	require.Empty(t, called)

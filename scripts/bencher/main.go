@@ -53,7 +53,8 @@ func bench(program, only string, scale float64) error {
 		name  string
 		rows  float64
 		bench func(program, dir string, rows int) error
-	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}, {"mysql", 2e6, benchMySQL}, {"scale", manyDumps, benchScale}} {
+	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}, {"mysql", 2e6,
+		benchMySQL}, {"scale", manyDumps, benchScale}} {
 		if only != "" && only != b.name {
 			continue
 		}

@@ -23,7 +23,8 @@ func benchMySQL(program, dir string, rows int) error {
 // rows, and a restore against the client's bulk load of them.
 func benchMaria(product string, start func(string, ...string) (*testserver.MySQL, error), program, dir string,
 	rows int) error {
-	m, err := start(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=", "--max-binlog-size=1G")
+	m, err := start(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=",
+		"--max-binlog-size=1G")
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,8 @@ func benchScale(program, dir string, dumps int) error {
 	if err := makeMany(program, dumps, dumps*(manyRuns/manyDumps)); err != nil {
 		return err
 	}
-	for _, words := range [][]string{{"list"}, {"status", "--offline"}, {"history"}, {"thin", "nightly"}, {"schedule"}} {
+	for _, words := range [][]string{{"list"}, {"status", "--offline"}, {"history"}, {"thin", "nightly"},
+		{"schedule"}} {
 		var took []time.Duration
 		var most int64
 		for range rounds + 1 { // the first fills the cache
@@ -63,7 +64,8 @@ func benchScale(program, dir string, dumps int) error {
 		for _, d := range took[1:] {
 			best = min(best, d)
 		}
-		fmt.Printf("%-22s %d dumps, %d runs: first %.2f s, then %.2f s (aim 0.50), memory %d MiB (aim 96)\n", words[0], dumps,
+		fmt.Printf("%-22s %d dumps, %d runs: first %.2f s, then %.2f s (aim 0.50), memory %d MiB (aim 96)\n", words[0],
+			dumps,
 			dumps*(manyRuns/manyDumps), took[0].Seconds(), best.Seconds(), most)
 	}
 	return nil
@@ -138,7 +140,8 @@ func cloneRun(ctx context.Context, k *keep.Keep, first []*keep.Dump, n int) erro
 		}
 		r.Dumps = append(r.Dumps, keep.Placed{ID: id, Path: dir, Database: m.Database, Moment: m.Moment})
 		if n%provenEvery == 0 {
-			if err := k.Record(ctx, keep.Proof{Format: 1, Dump: id, At: m.Finished.Add(time.Minute), Proven: true}); err != nil {
+			if err := k.Record(ctx, keep.Proof{Format: 1, Dump: id, At: m.Finished.Add(time.Minute),
+				Proven: true}); err != nil {
 				return err
 			}
 		}
@@ -147,7 +150,8 @@ func cloneRun(ctx context.Context, k *keep.Keep, first []*keep.Dump, n int) erro
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(fmt.Sprintf("barn/runs/%s-%s.json", time.Now().Add(-ago).UTC().Format("20060102T150405.000Z"), run), data, 0o600)
+	return os.WriteFile(fmt.Sprintf("barn/runs/%s-%s.json", time.Now().Add(-ago).UTC().Format("20060102T150405.000Z"),
+		run), data, 0o600)
 }
 
 func makeRuns(runs int) error {
@@ -169,7 +173,8 @@ func makeRuns(runs int) error {
 			'null', '/logs/none.log', '', 0, 0, 0, ?)`, id, []string{"dump", "drill", "verify"}[n%3], at, at+5e6, at+5e6); err != nil {
 			return err
 		}
-		if _, err := tx.Exec("INSERT INTO read_back VALUES (?, ?) ON CONFLICT DO NOTHING", fmt.Sprintf("%064x", n%manyDumps), at); err != nil {
+		if _, err := tx.Exec("INSERT INTO read_back VALUES (?, ?) ON CONFLICT DO NOTHING", fmt.Sprintf("%064x",
+			n%manyDumps), at); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`INSERT INTO part VALUES (?, 'nightly', 'db0.sqlite', ?, ?, '/barn/x', 'full', ?, ?, 1000000, 1000, 5000, 2000, 'good',

@@ -34,8 +34,9 @@ func (drv) ByHand(d engine.HandDump) []string {
 				"--force mysql || exit 1; done)", d.Unpack))
 	}
 	if d.Owners {
-		lines = append(lines, "# 60-owners gives rights to users that must be there (JOB/+server makes them); where they are "+
-			"not, leave it out (add: ! -name '60-*')")
+		lines = append(lines,
+			"# 60-owners gives rights to users that must be there (JOB/+server makes them); where they are "+
+				"not, leave it out (add: ! -name '60-*')")
 	}
 	return append(lines,
 		"# the name of the new database; it must not exist yet",

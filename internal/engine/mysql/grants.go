@@ -102,7 +102,8 @@ func (g *grants) restore() {
 	g.line("-- sees who uses a database before it is moved aside; gives objects back to those for whom they act, also " +
 		"to")
 	g.line("-- administrators of MySQL (without it, restore with '--owners mine': everything then acts for this user)")
-	g.give("PROCESS /*M!100502 , SET USER */ /*!80200 , SET_ANY_DEFINER, ALLOW_NONEXISTENT_DEFINER, SYSTEM_USER */", "*.*")
+	g.give("PROCESS /*M!100502 , SET USER */ /*!80200 , SET_ANY_DEFINER, ALLOW_NONEXISTENT_DEFINER, SYSTEM_USER */",
+		"*.*")
 	g.trusting()
 	g.line("-- Users and their rights (JOB/+server) can be restored only by an administrator.")
 }

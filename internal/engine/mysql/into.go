@@ -28,7 +28,8 @@ func (t *target) enter(ctx context.Context) error {
 		}
 		for _, o := range cat.Objects {
 			if o.Kind == "trigger" && slices.Contains(t.spec.Fill, o.Table) {
-				return fault.New("target-acts", nil, "the trigger %s of %s in %s would act on each row that is loaded", o.Name,
+				return fault.New("target-acts", nil, "the trigger %s of %s in %s would act on each row that is loaded",
+					o.Name,
 					o.Table, t.work).Advise("restore the structure and the rows together, or take the triggers off for the " +
 					"time of the restore")
 			}

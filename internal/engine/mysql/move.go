@@ -201,7 +201,8 @@ func (m *move) defaults(ctx context.Context) (list []step, err error) {
 			set = append(set, fmt.Sprintf("ALTER COLUMN %s SET DEFAULT %s", quote(rows[i][1]),
 				replaceWords(rows[i][2], quote(m.from)+".", quote(m.to)+".")))
 		}
-		list = append(list, step{"default of " + quote(table), "ALTER TABLE " + quote(table) + " " + strings.Join(set, ", ")})
+		list = append(list, step{"default of " + quote(table), "ALTER TABLE " + quote(table) + " " + strings.Join(set,
+			", ")})
 	}
 	return list, nil
 }
@@ -213,8 +214,9 @@ func (m *move) rights(r *catalogReader) (list []step) {
 		return nil
 	}
 	if r.blind {
-		m.lost = append(m.lost, "rights on single tables, columns and routines of "+m.to+", if the dump has any, are not "+
-			"there: this user may not read what was granted")
+		m.lost = append(m.lost,
+			"rights on single tables, columns and routines of "+m.to+", if the dump has any, are not "+
+				"there: this user may not read what was granted")
 	}
 	for _, o := range r.objects {
 		if o.Kind != "grants" {

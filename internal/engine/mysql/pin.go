@@ -319,7 +319,8 @@ func (p *pin) touch(ctx context.Context, c *conn, first string) error {
 	}
 	for _, t := range p.tables {
 		if _, err := c.rows(ctx,
-			"SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); hasCode(err, codeBrokenUnion) {
+			"SELECT HIGH_PRIORITY 1 FROM "+quote(t.database)+"."+quote(t.name)+" LIMIT 0"); hasCode(err,
+			codeBrokenUnion) {
 			p.broken[t] = true
 		} else if err != nil {
 			return err

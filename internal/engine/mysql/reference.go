@@ -19,14 +19,16 @@ func (r *catalogReader) systems(ctx context.Context) error {
 	if r.s.maria {
 		return nil
 	}
-	needed, err := r.c.value(ctx, "SELECT count(*) FROM information_schema.columns WHERE table_schema = database() AND "+
-		"data_type IN ('"+strings.Join(geometric, "', '")+"')")
+	needed, err := r.c.value(ctx,
+		"SELECT count(*) FROM information_schema.columns WHERE table_schema = database() AND "+
+			"data_type IN ('"+strings.Join(geometric, "', '")+"')")
 	if err != nil || needed == "0" {
 		return err
 	}
-	rows, err := r.c.rows(ctx, "SELECT srs_id, srs_name, coalesce(organization, ''), coalesce(organization_coordsys_id, 0), "+
-		"definition, coalesce(description, '') FROM information_schema.st_spatial_reference_systems "+
-		"WHERE coalesce(organization, '') <> 'EPSG' AND srs_id <> 0 ORDER BY srs_id")
+	rows, err := r.c.rows(ctx,
+		"SELECT srs_id, srs_name, coalesce(organization, ''), coalesce(organization_coordsys_id, 0), "+
+			"definition, coalesce(description, '') FROM information_schema.st_spatial_reference_systems "+
+			"WHERE coalesce(organization, '') <> 'EPSG' AND srs_id <> 0 ORDER BY srs_id")
 	for _, row := range rows {
 		sql := fmt.Sprintf("%s%s NAME %s", makeSystem, row[0], literal(row[1]))
 		if row[2] != "" {
@@ -36,7 +38,8 @@ func (r *catalogReader) systems(ctx context.Context) error {
 		if row[5] != "" {
 			sql += " DESCRIPTION " + literal(row[5])
 		}
-		r.add(engine.Object{Kind: "reference system", Name: row[0], Section: engine.Schema, Rule: true, SQL: sql + ";\n"})
+		r.add(engine.Object{Kind: "reference system", Name: row[0], Section: engine.Schema, Rule: true, SQL: sql +
+			";\n"})
 	}
 	return err
 }

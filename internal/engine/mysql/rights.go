@@ -49,7 +49,8 @@ func (r *catalogReader) rights(ctx context.Context) error {
 			if on == nil {
 				continue // the server keeps rights on what is no longer there
 			}
-			r.add(engine.Object{Kind: "grants", Name: name + " on " + m[1] + m[3], Table: on.Table, Needs: []string{on.ID()},
+			r.add(engine.Object{Kind: "grants", Name: name + " on " + m[1] + m[3], Table: on.Table,
+				Needs:   []string{on.ID()},
 				Section: engine.Owners, Rule: true, Roles: []string{name},
 				SQL: strings.Replace(g[0], m[2]+".", "", 1) + ";\n"})
 		}

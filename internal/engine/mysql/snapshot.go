@@ -71,7 +71,8 @@ func (p *snapshot) read(ctx context.Context) error {
 	r := &catalogReader{s: p.s, c: c, database: p.database}
 	for _, t := range p.pin.tables {
 		if p.pin.broken[t] && t.database == p.database {
-			r.warns = append(r.warns, "the table "+t.name+" is a union of tables that are gone or differ, and is left out")
+			r.warns = append(r.warns,
+				"the table "+t.name+" is a union of tables that are gone or differ, and is left out")
 		} else if t.database == p.database {
 			r.listed = append(r.listed, t)
 		}
@@ -123,8 +124,10 @@ func (p *snapshot) Confirm(ctx context.Context) ([]string, error) {
 	defer p.mu.Unlock()
 	var remarks []string
 	for _, table := range slices.Sorted(maps.Keys(p.typed)) {
-		remarks = append(remarks, fmt.Sprintf("JSON in %s (in %d of its rows) holds exact decimals, dates or the like, "+
-			"which no JSON text can say: they come back as numbers with a floating point, and as texts", table, p.typed[table]))
+		remarks = append(remarks,
+			fmt.Sprintf("JSON in %s (in %d of its rows) holds exact decimals, dates or the like, "+
+				"which no JSON text can say: they come back as numbers with a floating point, and as texts", table,
+				p.typed[table]))
 	}
 	return remarks, nil
 }

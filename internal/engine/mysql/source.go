@@ -89,8 +89,10 @@ func (s *source) ownOfMySQL(ctx context.Context) (string, error) {
 func (s *source) loosen(ctx context.Context, c *conn) error {
 	for _, name := range s.strict {
 		if _, err := c.exec(ctx, "SET "+name+" = OFF"); err != nil {
-			return fault.New(engine.RightsMissing, err, "the server has %s on, and this user may not turn it off for its "+
-				"session: tables would not come back as they were", name).Advise("GRANT SESSION_VARIABLES_ADMIN to it")
+			return fault.New(engine.RightsMissing, err,
+				"the server has %s on, and this user may not turn it off for its "+
+					"session: tables would not come back as they were", name).
+				Advise("GRANT SESSION_VARIABLES_ADMIN to it")
 		}
 	}
 	return nil

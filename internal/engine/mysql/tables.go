@@ -57,8 +57,9 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return err
 		}
 		if t.space {
-			r.warns = append(r.warns, "the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of "+
-				"its own")
+			r.warns = append(r.warns,
+				"the table "+t.name+" lies in a tablespace that it shares: it comes back in a file of "+
+					"its own")
 		}
 		if strings.EqualFold(t.engine, "MRG_MyISAM") { // it has no rows of its own, and needs those that have
 			unions = append(unions, t)

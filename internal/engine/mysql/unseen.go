@@ -27,7 +27,10 @@ func (r *catalogReader) seen(ctx context.Context) error {
 		return err
 	}
 	may := func(rights ...string) bool {
-		return slices.ContainsFunc(rows, func(row []string) bool { return slices.Contains(rights, strings.ToUpper(row[0])) })
+		return slices.ContainsFunc(rows, func(row []string) bool {
+			return slices.Contains(rights,
+				strings.ToUpper(row[0]))
+		})
 	}
 	var hidden []string
 	if !may("TRIGGER") {

@@ -21,7 +21,8 @@ func digestOf(name, kind string) string {
 		q += " + 0e0"
 	case "json":
 		q = "CAST(" + q + " AS CHAR)"
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geomcollection",
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geomcollection",
 		"geometrycollection", "vector":
 	default:
 		q = "CAST(" + q + " AS BINARY)"

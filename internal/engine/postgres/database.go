@@ -28,7 +28,8 @@ type databaseRow struct {
 func (r *catalogReader) itself(ctx context.Context) error {
 	err := each(ctx, r, "database", func(x *databaseRow) error {
 		r.also(rankOwner, engine.Object{Kind: "owner", Name: "of the database", Section: engine.Owners, Rule: true,
-			OfDatabase: true, Roles: []string{x.Owner}, SQL: aboutItself("ALTER DATABASE " + here + " OWNER TO " + x.Owner)})
+			OfDatabase: true, Roles: []string{x.Owner}, SQL: aboutItself("ALTER DATABASE " + here + " OWNER TO " +
+				x.Owner)})
 		if x.Template {
 			r.itselfSet("IS_TEMPLATE", "true")
 		}
@@ -45,8 +46,9 @@ func (r *catalogReader) itself(ctx context.Context) error {
 }
 
 func (r *catalogReader) itselfSet(what, value string) {
-	r.also(rankWatching, engine.Object{Kind: "limit", Name: strings.ToLower(what) + " of the database", Section: engine.Active,
-		Rule: true, OfDatabase: true, SQL: aboutItself("ALTER DATABASE " + here + " " + what + " " + value)})
+	r.also(rankWatching, engine.Object{Kind: "limit", Name: strings.ToLower(what) + " of the database",
+		Section: engine.Active,
+		Rule:    true, OfDatabase: true, SQL: aboutItself("ALTER DATABASE " + here + " " + what + " " + value)})
 }
 
 // databaseSettingsRow is a row of database_settings.sql.

@@ -79,8 +79,9 @@ func (r *catalogReader) configuration(ctx context.Context) (map[uint32]string, e
 		conditions[x.OID] = x.Condition
 		if x.Triggers { // and keys: its rows come in any order, and as they are
 			self := r.member[key{"pg_class", x.OID}]
-			r.also(rankColumnOption, engine.Object{Kind: "triggers off", Name: x.Name, Section: engine.Schema, Rule: true,
-				SQL: "ALTER TABLE " + r.only(x.OID) + x.Name + " DISABLE TRIGGER ALL;\n"}, self)
+			r.also(rankColumnOption, engine.Object{Kind: "triggers off", Name: x.Name, Section: engine.Schema,
+				Rule: true,
+				SQL:  "ALTER TABLE " + r.only(x.OID) + x.Name + " DISABLE TRIGGER ALL;\n"}, self)
 			r.also(rankReference, engine.Object{Kind: "triggers on", Name: x.Name, Section: engine.Finish, Rule: true,
 				SQL: "ALTER TABLE " + r.only(x.OID) + x.Name + " ENABLE TRIGGER ALL;\n"}, self).late = true
 		}
@@ -99,7 +100,8 @@ type extensionDictionariesRow struct {
 func (r *catalogReader) dictionaries(ctx context.Context) error {
 	return each(ctx, r, "extension_dictionaries", func(x *extensionDictionariesRow) error {
 		r.also(rankFamily, engine.Object{Kind: "dictionary options", Name: x.Name, Section: engine.Schema,
-			SQL: "ALTER TEXT SEARCH DICTIONARY " + x.Name + " (" + x.Options + ");\n"}, key{"pg_extension", x.Extension})
+			SQL: "ALTER TEXT SEARCH DICTIONARY " + x.Name + " (" + x.Options + ");\n"}, key{"pg_extension",
+			x.Extension})
 		return nil
 	})
 }

@@ -110,7 +110,8 @@ func (l *longRows) statements(pieced map[string]int64) (like, row string) {
 	all := strings.Join(l.columns, ", ")
 	return "CREATE TEMPORARY TABLE grainkeep_row AS SELECT " + strings.Join(columns, ", ") + " FROM " + l.table +
 			" LIMIT 0;\n" + apart,
-		fill + "INSERT INTO " + l.table + " (" + all + ") OVERRIDING SYSTEM VALUE SELECT " + all + " FROM " + longShort + ";\n"
+		fill + "INSERT INTO " + l.table + " (" + all + ") OVERRIDING SYSTEM VALUE SELECT " + all + " FROM " +
+			longShort + ";\n"
 }
 
 const longEnd = "DROP TABLE " + longPieces + ", " + longShort + ";\n"

@@ -28,7 +28,8 @@ func (r *catalogReader) paths() {
 		switch {
 		case k.class != "pg_class" && k.class != "pg_constraint" && k.class != "+rows":
 			continue
-		case n.rank != rankIndex && n.rank != rankKey && n.rank != rankCheck && n.rank != rankRefresh && n.rank != rankTable:
+		case n.rank != rankIndex && n.rank != rankKey && n.rank != rankCheck && n.rank != rankRefresh &&
+			n.rank != rankTable:
 			continue
 		}
 		calls[k] = r.callsLoose(n, map[*node]bool{})
@@ -65,7 +66,8 @@ func (r *catalogReader) callsLoose(n *node, seen map[*node]bool) bool {
 		switch k.class {
 		case "pg_operator", "pg_opclass", "pg_proc":
 		case "pg_class": // a materialised view's own query, and the views in it
-			if other := r.nodes[k]; n.rank != rankRefresh && n.rank != rankView || other == nil || other.rank != rankView {
+			if other := r.nodes[k]; n.rank != rankRefresh && n.rank != rankView || other == nil ||
+				other.rank != rankView {
 				continue
 			}
 		default:

@@ -41,7 +41,8 @@ func grantObjects(oids []string, user string) string {
 		return "GRANT SELECT ON LARGE OBJECT " + strings.Join(oids, ", ") + " TO " + quote(user)
 	}
 	return "DO $$ DECLARE o oid; BEGIN FOR o IN SELECT oid FROM pg_largeobject_metadata LOOP " +
-		"EXECUTE format('GRANT SELECT ON LARGE OBJECT %s TO " + strings.ReplaceAll(quote(user), "%", "%%") + "', o); END LOOP; END $$"
+		"EXECUTE format('GRANT SELECT ON LARGE OBJECT %s TO " + strings.ReplaceAll(quote(user), "%", "%%") +
+		"', o); END LOOP; END $$"
 }
 
 // readable fails, before anything is locked or written, with the names of all that

@@ -124,7 +124,8 @@ func (s *session) loadLong(ctx context.Context, in *bufio.Reader, again string) 
 		case strings.HasPrefix(line, "COPY ") && strings.TrimSuffix(line, ";\n") == again:
 			return nil
 		case strings.HasPrefix(line, "COPY "):
-			_, err = s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: func(int64) {}}, strings.TrimSuffix(line, ";\n"))
+			_, err = s.c.PgConn().CopyFrom(ctx, &copyRows{in: in, seen: func(int64) {}}, strings.TrimSuffix(line,
+				";\n"))
 			err = plain(ctx, s.c, err)
 		default:
 			err = s.Exec(ctx, line)

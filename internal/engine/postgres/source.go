@@ -186,7 +186,8 @@ func (s *source) lookedFor() string {
 	if os.Getenv("PGPASSWORD") != "" {
 		return "the password is that of PGPASSWORD: check it and the user"
 	}
-	return "a password was looked for in " + path + " (a line host:port:database:user:password), and no source of the " +
+	return "a password was looked for in " + path +
+		" (a line host:port:database:user:password), and no source of the " +
 		"configuration gives a secret"
 }
 

@@ -175,13 +175,18 @@ func (r *catalogReader) internalTriggers(ctx context.Context) error {
 	return each(ctx, r, "internal_triggers", func(x *internalTriggersRow) error {
 		find := fmt.Sprintf("SELECT t.tgname FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_constraint k ON k.oid = "+
 			"t.tgconstraint JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = %s::regclass AND k.conrelid = "+
-			"%s::regclass AND pg_catalog.quote_ident(k.conname) = %s AND p.proname = %s", quoteLiteral(x.On), quoteLiteral(x.Of),
+			"%s::regclass AND pg_catalog.quote_ident(k.conname) = %s AND p.proname = %s", quoteLiteral(x.On),
+			quoteLiteral(x.Of),
 			quoteLiteral(x.Name), quoteLiteral(x.Function))
-		body := fmt.Sprintf("DECLARE n name; BEGIN FOR n IN %s LOOP EXECUTE pg_catalog.format(%s, n); END LOOP; END", find,
-			quoteLiteral("ALTER TABLE "+r.only(x.Table)+strings.ReplaceAll(x.On, "%", "%%")+" "+states[x.Enabled]+" TRIGGER %I"))
-		r.also(rankIdentity, engine.Object{Kind: "foreign key state", Name: fmt.Sprintf("%s on %s, %s on %s", x.Name, x.Of,
+		body := fmt.Sprintf("DECLARE n name; BEGIN FOR n IN %s LOOP EXECUTE pg_catalog.format(%s, n); END LOOP; END",
+			find,
+			quoteLiteral("ALTER TABLE "+r.only(x.Table)+strings.ReplaceAll(x.On, "%",
+				"%%")+" "+states[x.Enabled]+" TRIGGER %I"))
+		r.also(rankIdentity, engine.Object{Kind: "foreign key state", Name: fmt.Sprintf("%s on %s, %s on %s", x.Name,
+			x.Of,
 			x.Function, x.On), Table: r.tableID[x.Table], Section: engine.Finish, Rule: true,
-			SQL: "DO " + quoteLiteral(body) + ";\n"}, key{"pg_class", x.Table}, key{"pg_constraint", x.Constraint}).late = true
+			SQL: "DO " + quoteLiteral(body) + ";\n"}, key{"pg_class", x.Table}, key{"pg_constraint",
+			x.Constraint}).late = true
 		return nil
 	})
 }

@@ -143,7 +143,8 @@ func (r *catalogReader) addTable(t *table, cyclic map[place]bool) {
 		if c.later {
 			n := r.also(rankDefault, engine.Object{Kind: "default", Name: t.ID + "." + c.Quoted, Table: t.ID,
 				Section: engine.Finish,
-				SQL:     fmt.Sprintf("ALTER TABLE %s%s ALTER %s SET DEFAULT %s;\n", r.only(t.OID), t.ID, c.Quoted, c.Default)},
+				SQL: fmt.Sprintf("ALTER TABLE %s%s ALTER %s SET DEFAULT %s;\n", r.only(t.OID), t.ID, c.Quoted,
+					c.Default)},
 				self)
 			n.late = true
 			r.laterDefault[place{t.OID, c.Num}] = n

@@ -421,7 +421,8 @@ func (s *source) ours(ctx context.Context, database, keepID string) (bool, error
 	}
 	for _, mark := range marks {
 		var ours bool
-		if c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+mark+".mark WHERE keep = $1)", keepID).Scan(&ours) == nil && ours {
+		if c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+mark+".mark WHERE keep = $1)", keepID).Scan(&ours) == nil &&
+			ours {
 			return true, nil // another may not be read by this user, or be somebody's own
 		}
 	}

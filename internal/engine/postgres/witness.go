@@ -74,7 +74,8 @@ func (s *testimony) digest(h handle, condition string, sample int64) string {
 		short = fmt.Sprintf("%s < %d", strings.Join(s.Lengths, " + "), longSample)
 	}
 	return fmt.Sprintf("SELECT CASE WHEN count(*) <= %d THEN count(*) || ':' || coalesce(sum(CASE WHEN %s THEN "+
-		"('x' || left(md5(x::text), 15))::bit(60)::bigint END), 0) ELSE '' END FROM (%s%s LIMIT %d) AS x", sample, short,
+		"('x' || left(md5(x::text), 15))::bit(60)::bigint END), 0) ELSE '' END FROM (%s%s LIMIT %d) AS x", sample,
+		short,
 		from, order, limit)
 }
 

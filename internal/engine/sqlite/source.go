@@ -310,8 +310,10 @@ type bounded struct {
 // Row implements engine.Rows.
 func (b *bounded) Row(p []byte, more bool) error {
 	if b.length += int64(len(p)); b.length > maxRow {
-		return fault.New("row-too-long", nil, "a row of %s makes more than %d MiB of SQL, which no statement may have: it could "+
-			"never be loaded again", b.table, maxRow>>20).Advise("leave the table out (skip_tables), or those rows (rows)")
+		return fault.New("row-too-long", nil,
+			"a row of %s makes more than %d MiB of SQL, which no statement may have: it could "+
+				"never be loaded again", b.table,
+			maxRow>>20).Advise("leave the table out (skip_tables), or those rows (rows)")
 	}
 	if !more {
 		b.length = 0

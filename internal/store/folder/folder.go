@@ -121,7 +121,8 @@ func (s *Store) Stat(_ context.Context, name string) (store.Entry, error) {
 }
 
 func entry(name string, st fs.FileInfo) store.Entry {
-	return store.Entry{Name: name, Bytes: st.Size(), Time: st.ModTime(), Folder: st.IsDir(), Foreign: !st.IsDir() && !st.Mode().IsRegular()}
+	return store.Entry{Name: name, Bytes: st.Size(), Time: st.ModTime(), Folder: st.IsDir(), Foreign: !st.IsDir() &&
+		!st.Mode().IsRegular()}
 }
 
 // open opens a regular file. A pipe or a device does not hold it up: it is looked at
@@ -260,7 +261,8 @@ func (s *Store) peek(d *os.File, folder, base, name string, visit func(base stri
 		return visit(base, store.Entry{Name: full}) // whoever opens it is told why
 	}
 	kind := st.Mode & unix.S_IFMT
-	return visit(base, store.Entry{Name: full, Bytes: st.Size, Folder: kind == unix.S_IFDIR, Time: time.Unix(st.Mtim.Unix()),
+	return visit(base, store.Entry{Name: full, Bytes: st.Size, Folder: kind == unix.S_IFDIR,
+		Time:    time.Unix(st.Mtim.Unix()),
 		Foreign: kind != unix.S_IFREG && kind != unix.S_IFDIR})
 }
 

@@ -18,10 +18,13 @@ const maxAttr = 64 << 10 // bytes
 // has no such thing.
 func attributesOf(f *os.File) (map[string]string, error) {
 	fd := int(f.Fd())
-	buf := make([]byte, maxAttr)
-	n, err := unix.Flistxattr(fd, buf)
+	n, err := unix.Flistxattr(fd, nil) // most files have none
 	if errors.Is(err, unix.ENOTSUP) || n == 0 && err == nil {
 		return nil, nil
+	}
+	buf := make([]byte, maxAttr)
+	if err == nil {
+		n, err = unix.Flistxattr(fd, buf)
 	}
 	if err != nil {
 		return nil, err

@@ -226,12 +226,11 @@ func (w *walk) one(ctx context.Context, name string, whole bool) error {
 	if err := w.visit(*e, content); err != nil {
 		return err
 	}
-	if content != nil {
-		if content.missed {
-			w.closed = append(w.closed, name)
-		} else if changed, err := content.changed(); err != nil || changed {
-			w.Remarks.Changed = append(w.Remarks.Changed, name)
-		}
+	if content == nil {
+		return nil
+	}
+	if changed, err := content.changed(); err != nil || changed {
+		w.Remarks.Changed = append(w.Remarks.Changed, name)
 	}
 	return nil
 }
@@ -351,12 +350,11 @@ func (t *Tree) attributes(name string) (map[string]string, error) {
 // Content is what is in a file: exactly as many bytes as its entry says. Where the file has become shorter, the
 // rest is zeros.
 type Content struct {
-	f      *os.File
-	left   int64
-	size   int64
-	was    fs.FileInfo
-	short  bool
-	missed bool // it could not be read
+	f     *os.File
+	left  int64
+	size  int64
+	was   fs.FileInfo
+	short bool // it ended early
 }
 
 // Read implements io.Reader.

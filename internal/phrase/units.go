@@ -75,6 +75,8 @@ func Duration(d time.Duration) string {
 // About writes a length of time in one unit: "15 minutes", "3 hours", "2 days".
 func About(d time.Duration) string {
 	switch {
+	case d < 2*time.Minute:
+		return Plural(int64(d.Seconds()+0.5), "second")
 	case d < 2*time.Hour:
 		return Plural(int64(d.Minutes()+0.5), "minute")
 	case d < 23*time.Hour:

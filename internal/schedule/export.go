@@ -66,11 +66,12 @@ func Crontab(plans []Plan, m Machine) (text string, cannot []string) {
 			fmt.Sprintf("cron goes by the machine's zone (%s), and the phrases by %s: the hours are those of the "+
 				"machine", orUnknown(m.Local), m.Zone))
 	}
+	spread := map[string]bool{}
 	for _, p := range plans {
-		if p.Spread > 0 {
-			cannot = append(cannot,
-				fmt.Sprintf("the starts of %s are to be spread over %s, and cron starts all at once", p.Job,
-					phrase.About(p.Spread)))
+		if p.Spread > 0 && !spread[p.Job] {
+			spread[p.Job] = true
+			cannot = append(cannot, fmt.Sprintf("the starts of %s are to be spread over %s, and cron starts all at once",
+				p.Job, phrase.About(p.Spread)))
 		}
 		for _, s := range p.When {
 			lines, err := s.Crontab()

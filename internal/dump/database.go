@@ -2,7 +2,6 @@ package dump
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -81,8 +80,10 @@ func (r *runner) paced(ctx context.Context, guard blob.Guard) blob.Guard {
 		}
 		for bytes > 0 {
 			n := min(bytes, r.Pace.Burst())
-			if err := r.Pace.WaitN(ctx, n); err != nil {
-				return errors.Join(context.Cause(ctx), err)
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-time.After(r.Pace.ReserveN(time.Now(), n).Delay()):
 			}
 			bytes -= n
 		}

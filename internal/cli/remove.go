@@ -107,6 +107,16 @@ func (a *app) removeOne(d *keep.Dump, why string) error {
 		return fault.New("dump-held", nil, "the dump %s is on hold: %s", d.Short(), h.Why).
 			Advise("'grainkeep release %s' ends that", d.Short())
 	}
+	all, err := d.Keep.Dumps(a.ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range all {
+		if o.Manifest != nil && o.Manifest.Base == d.ID {
+			return fault.New("dump-needed", nil, "the dump %s builds on %s", o.Short(), d.Short()).
+				Advise("remove that one first; nothing is left that could not be restored")
+		}
+	}
 	read, err := d.Keep.Pins(a.ctx)
 	if err != nil {
 		return err

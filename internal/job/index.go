@@ -19,7 +19,7 @@ func (x indexes) path(keep string) string { return filepath.Join(x.folder, keep+
 
 // Read implements keep.Index.
 func (x indexes) Read(keep string) ([]byte, error) {
-	st, err := os.Stat(x.path(keep))
+	st, err := os.Lstat(x.path(keep))
 	if err != nil {
 		return nil, err
 	}

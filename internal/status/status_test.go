@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/dump"
+	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
@@ -73,4 +74,39 @@ func TestHowADatabaseStands(t *testing.T) {
 	without := of("a", time.Hour, func(d *keep.Dump) { d.Manifest.Run.Databases = []string{"a"} })
 	require.Len(t, Of(j, []*keep.Dump{of("a", night), of("b", night), without}, now), 1)
 	require.True(t, Missed.Worse(Late))
+}
+
+// TestWhatTheJournalAndTheKeepAdd: a failed run, dumps that nobody has read for long, a keep that is nearly full.
+func TestWhatTheJournalAndTheKeepAdd(t *testing.T) {
+	now := time.Date(2026, 3, 14, 12, 0, 0, 0, time.UTC)
+	at := now.Add(-40 * 24 * time.Hour)
+	d := &keep.Dump{ID: "d1", Manifest: &manifest.Manifest{Job: "nightly", Database: "a", Kind: manifest.Full, Moment: at, Started: at,
+		Finished: at, StoredBytes: 1000, Run: manifest.Run{ID: "r", Databases: []string{"a"}}}}
+	dumps := []*keep.Dump{d}
+	run := &journal.Run{Result: journal.Failed, Started: now.Add(-time.Hour), Reason: "no route",
+		Parts: []journal.Part{{Name: "b", Result: journal.Failed, Reason: "locked"}}}
+	of := func(j Job) string {
+		j.Name, j.Databases, j.Zone = "nightly", []string{"a"}, time.UTC
+		l := Of(j, dumps, now)[0]
+		return string(l.State) + ": " + l.Why
+	}
+	require.Equal(t, "good: ", of(Job{}))
+	require.Equal(t, "failed: its newest run failed: no route", of(Job{LastRun: run}))
+	run.Parts[0].Name = "a"
+	require.Equal(t, "failed: its newest run failed: locked", of(Job{LastRun: run}))
+	run.Parts[0].Result = journal.Good
+	require.Equal(t, "good: ", of(Job{LastRun: run}), "others failed")
+	run.Started = at.Add(-time.Hour)
+	run.Parts = nil
+	require.Equal(t, "good: ", of(Job{LastRun: run}), "it is older than the dump")
+	month := 30 * 24 * time.Hour
+	require.Equal(t, "unread: a dump of it was last read 40 days ago: 'grainkeep verify nightly --due' reads it", of(Job{ReadWithin: month}))
+	require.Equal(t, "good: ", of(Job{ReadWithin: month, Read: map[string]time.Time{"d1": now.Add(-time.Hour)}}))
+	d.Proofs = []keep.Proof{{Proven: true, At: now.Add(-time.Hour)}}
+	require.Equal(t, "good: ", of(Job{ReadWithin: month}), "a drill reads it too")
+	room := keep.Room{Known: true, Free: 1500, Floor: 1000}
+	require.Equal(t, "low on room: its keep has 500 B above its floor, and the last run took more", of(Job{Room: room}))
+	room.Free = 3000
+	require.Equal(t, "good: ", of(Job{Room: room}))
+	require.True(t, Low.Worse(Unproven) && Low.Stale() && Unread.Stale() && !Shrunk.Stale())
 }

@@ -23,6 +23,7 @@ import (
 	"grainkeep/internal/job"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -373,8 +374,19 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 	if err != nil {
 		return nil, err
 	}
+	var links chain.Links
 	for _, d := range found {
-		p, err := chain.To(d)
+		if links == nil && d.Keep != nil && d.Err == nil && d.Manifest.Kind != manifest.Full {
+			all, err := d.Keep.Dumps(a.ctx)
+			if err != nil {
+				return nil, err
+			}
+			links = chain.Link(all)
+		}
+		p, err := links.To(d)
+		if err == nil {
+			err = p.Restorable()
+		}
 		if err != nil {
 			return nil, err
 		}

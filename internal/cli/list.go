@@ -53,6 +53,7 @@ func (a *app) list(from, name string, every bool) error {
 		return err
 	}
 	var chosen []*keep.Dump
+	links := chain.Link(all)
 	for _, d := range all {
 		if d.Err != nil {
 			a.warn("dump-unreadable", "%s: %v", d.Path(), d.Err)
@@ -62,6 +63,9 @@ func (a *app) list(from, name string, every bool) error {
 			a.warn("proof-damaged", "%v", d.ProofErr)
 		}
 		if name == "" || d.Name() == name || d.Manifest.Job == name {
+			if _, err := links.To(d); err != nil {
+				a.warn("chain-broken", "%v", err)
+			}
 			chosen = append(chosen, d)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/status"
 )
@@ -125,7 +126,14 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 		if err != nil {
 			return nil, err
 		}
-		lines = append(lines, status.Of(j, held[of], clock.Now())...)
+		for _, l := range status.Of(j, held[of], clock.Now()) {
+			if l.Last != nil && l.Last.Manifest.Kind != manifest.Full {
+				if _, err := chain.Link(held[of]).To(l.Last); err != nil {
+					l.State, l.Why = status.Unreadable, err.Error()
+				}
+			}
+			lines = append(lines, l)
+		}
 	}
 	return lines, nil
 }

@@ -14,6 +14,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
 	"grainkeep/internal/status"
@@ -194,6 +195,7 @@ func (a *app) verifyAll(list []*keep.Dump) error {
 			a.part(failedPart(d.Name(), err))
 			continue
 		}
+		a.checkChain(d, r)
 		a.part(verifiedPart(d, r))
 		out = append(out, jsonVerified{Dump: d.Name(), ID: d.ID, Path: d.Path(), Intact: len(r.Findings) == 0,
 			Files: r.Files, Bytes: r.Bytes,
@@ -213,6 +215,21 @@ func (a *app) verifyAll(list []*keep.Dump) error {
 			Exit(fault.ProvenBad).Advise("restore from another dump, and take a new one now")
 	}
 	return nil
+}
+
+// checkChain adds to what was found of a dump that what it builds on is not there.
+func (a *app) checkChain(d *keep.Dump, r *verify.Report) {
+	if d.Keep == nil || d.Manifest == nil || d.Manifest.Kind == manifest.Full {
+		return
+	}
+	all, err := d.Keep.Dumps(a.ctx)
+	if err != nil {
+		a.mention(err)
+		return
+	}
+	if _, err := chain.Link(all).To(d); err != nil {
+		r.Findings = append(r.Findings, err.Error())
+	}
 }
 
 // verifiedPart is the reading of a dump as the journal notes it.

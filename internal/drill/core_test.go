@@ -131,7 +131,7 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 		var warned []string
 		feed := &event.Feed{}
 		feed.Listen(func(e event.Event) { warned = append(warned, e.Text()) })
-		plan, err := chain.To(dumps[0])
+		plan, err := chain.Link(dumps).To(dumps[0])
 		require.NoError(t, err)
 		p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Checks: checks,
 			Tool: "test"}, feed)

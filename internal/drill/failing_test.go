@@ -104,7 +104,7 @@ func oneDump(t *testing.T, k *keep.Keep) *chain.Plan {
 	dumps, err := k.Dumps(ctx)
 	require.NoError(t, err)
 	require.NoError(t, dumps[0].Whole(ctx))
-	plan, err := chain.To(dumps[0])
+	plan, err := chain.Link(dumps).To(dumps[0])
 	require.NoError(t, err)
 	return plan
 }

@@ -22,7 +22,7 @@ func rehearse(t *testing.T, k *keep.Keep) (*keep.Proof, error) {
 	t.Helper()
 	dumps, err := k.Dumps(ctx)
 	require.NoError(t, err)
-	plan, err := chain.To(dumps[0])
+	plan, err := chain.Link(dumps).To(dumps[0])
 	require.NoError(t, err)
 	return drill.Run(ctx, drill.Drill{Plan: plan, On: engine.Location{Engine: "fake"}, Tool: "test"}, &event.Feed{})
 }

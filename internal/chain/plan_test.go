@@ -1,0 +1,62 @@
+package chain
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+)
+
+func TestAPlanFollowsTheLinks(t *testing.T) {
+	at := time.Date(2026, 3, 14, 2, 30, 0, 0, time.UTC)
+	of := func(id string, kind manifest.Kind, base string) *keep.Dump {
+		return &keep.Dump{ID: id, Manifest: &manifest.Manifest{Job: "nightly", Database: "a", Kind: kind, Base: base,
+			Moment: at}}
+	}
+	full, other := of("full", manifest.Full, ""), of("other", manifest.Full, "")
+	other.Manifest.Database = "b"
+	diff, first := of("diff", manifest.Differential, "full"), of("first", manifest.Incremental, "diff")
+	second := of("second", manifest.Incremental, "first")
+	second.Manifest.Moment = at.Add(-time.Hour) // a clock that was set back changes nothing
+	all := []*keep.Dump{second, first, diff, full, other}
+	ids := func(p *Plan) (list []string) {
+		for _, d := range append([]*keep.Dump{p.Base}, p.Changes...) {
+			list = append(list, d.ID)
+		}
+		return list
+	}
+	p, err := Link(all).To(second)
+	require.NoError(t, err)
+	require.Equal(t, []string{"full", "diff", "first", "second"}, ids(p))
+	require.Equal(t, second, p.Last())
+	require.True(t, fault.HasCode(p.Restorable(), "kind-unknown"))
+	p, err = Link(all).To(full)
+	require.NoError(t, err)
+	require.Equal(t, full, p.Last())
+	require.NoError(t, p.Restorable())
+
+	for say, list := range map[string][]*keep.Dump{
+		"first builds on diff, which is not there": {second, first, full},
+		"diff builds on full, which is not there":  {second, first, diff, {Err: fault.New("x", nil, "x")}},
+	} {
+		_, err := Link(list).To(second)
+		require.ErrorContains(t, err, say)
+		require.True(t, fault.HasCode(err, "chain-broken"))
+		require.Equal(t, fault.ProvenBad, fault.Of(err).Class)
+	}
+	diff.Manifest.Base = "other"
+	_, err = Link(all).To(second)
+	require.ErrorContains(t, err, "diff builds on other, which is one of nightly/b")
+	diff.Manifest.Base = "first"
+	_, err = Link(all).To(second)
+	require.ErrorContains(t, err, "which is no full")
+	first.Manifest.Base = "second"
+	_, err = Link(all).To(second)
+	require.ErrorContains(t, err, "in a circle")
+	_, err = Link(nil).To(&keep.Dump{Err: fault.New("dump-unreadable", nil, "no")})
+	require.ErrorContains(t, err, "no")
+}

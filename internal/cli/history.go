@@ -120,7 +120,7 @@ func (a *app) history(names []string, h historyFlags) error {
 		return err
 	}
 	if h.log != "" {
-		return a.printLog(runs, h.log)
+		return a.printLog(j, runs, h.log)
 	}
 	a.printRuns(runs, zoneOf(f))
 	return nil
@@ -274,7 +274,7 @@ func resultColour(r journal.Result) colour {
 }
 
 // printLog prints the log of the one run that an id means.
-func (a *app) printLog(runs []journal.Run, id string) error {
+func (a *app) printLog(j *journal.Journal, runs []journal.Run, id string) error {
 	switch {
 	case len(runs) == 0:
 		return fault.Wrong("run-absent", "there is no run %s in the journal",
@@ -284,7 +284,7 @@ func (a *app) printLog(runs []journal.Run, id string) error {
 	case runs[0].Log == "":
 		return fault.New("log-absent", nil, "that run left no log")
 	}
-	f, err := os.Open(runs[0].Log)
+	f, err := j.Log(runs[0])
 	if err != nil {
 		return fault.New("log-absent", err,
 			"the log of the run cannot be read").Advise("it is a file of the machine %s", runs[0].Host)
@@ -323,11 +323,11 @@ func (a *app) follow(j *journal.Journal, x journal.Filter) error {
 		}
 		for _, r := range runs {
 			if tails[r.ID] == nil {
-				tails[r.ID] = &logTail{path: r.Log, name: strings.TrimSpace(r.Command + " " + r.Job)}
+				tails[r.ID] = &logTail{run: r, name: strings.TrimSpace(r.Command + " " + r.Job)}
 			}
 		}
 		for id, t := range tails {
-			if err := a.showTail(t); err != nil {
+			if err := a.showTail(j, t); err != nil {
 				return err
 			}
 			if !slices.ContainsFunc(runs, func(r journal.Run) bool { return r.ID == id }) {
@@ -373,13 +373,14 @@ func (a *app) drawRuns(runs []journal.Run) {
 
 // logTail reads what is added to a run's log.
 type logTail struct {
-	path, name string
-	at         int64
-	half       string // of a line
+	run  journal.Run
+	name string
+	at   int64
+	half string // of a line
 }
 
-func (a *app) showTail(t *logTail) error {
-	f, err := os.Open(t.path)
+func (a *app) showTail(j *journal.Journal, t *logTail) error {
+	f, err := j.Log(t.run)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // it is on another machine
 	}

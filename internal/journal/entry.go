@@ -200,7 +200,11 @@ func (j *Journal) Settle(ctx context.Context) (killed []Run, err error) {
 	}
 	host := hostName()
 	for _, r := range list {
-		if r.Host == host && r.alive() || r.Host != host && clock.Since(r.Progress.At) < silence {
+		if r.Host == host && j.ours(r) { // its log tells at once
+			if j.alive(r) {
+				continue
+			}
+		} else if clock.Since(r.Progress.At) < silence {
 			continue
 		}
 		r.Ended, r.Result, r.Code = r.Progress.At, Killed, "killed"
@@ -218,9 +222,28 @@ func (j *Journal) Settle(ctx context.Context) (killed []Run, err error) {
 	return killed, nil
 }
 
+// Log opens the log of a run. What a journal says chooses no file: only the logs of this machine are opened. It
+// fails with os.ErrNotExist for another's.
+func (j *Journal) Log(r Run) (*os.File, error) {
+	if !j.ours(r) {
+		return nil, os.ErrNotExist
+	}
+	f, err := os.OpenFile(r.Log, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+		return nil, errors.Join(err, f.Close(), os.ErrInvalid)
+	}
+	return f, nil
+}
+
+// ours says whether a run's log is one of this journal's folder.
+func (j *Journal) ours(r Run) bool { return filepath.Dir(r.Log) == filepath.Join(j.folder, logsName) }
+
 // alive says whether a run of this machine goes on: its process has its log locked.
-func (r *Run) alive() bool {
-	f, err := os.Open(r.Log)
+func (j *Journal) alive(r Run) bool {
+	f, err := j.Log(r)
 	if err != nil {
 		return unix.Kill(r.PID, 0) == nil && !errors.Is(err, os.ErrNotExist)
 	}

@@ -112,6 +112,27 @@ func TestRunsThatWereKilledAndOldOnes(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, last.Reason, "ended without a word")
 
+		// What a journal says chooses no file, and runs of others count as dead only after a long silence.
+		for _, log := range []string{"/etc/passwd", filepath.Join(j.folder, logsName, "..", "x"), filepath.Join(j.folder,
+			logsName, "link")} {
+			_, err := j.exec(ctx, "UPDATE run SET log = ?, result = 'running', beat = ? WHERE id = 'dead'", log, micros(time.Now()))
+			require.NoError(t, err)
+			runs, err := j.Runs(ctx, Filter{ID: "dead"})
+			require.NoError(t, err)
+			_ = os.Symlink("/etc/passwd", filepath.Join(j.folder, logsName, "link"))
+			_, err = j.Log(runs[0])
+			require.Error(t, err, log)
+			if !j.ours(runs[0]) {
+				killed, err := j.Settle(ctx)
+				require.NoError(t, err)
+				require.Empty(t, killed)
+			}
+		}
+		require.NoError(t, os.Remove(filepath.Join(j.folder, logsName, "link")))
+		killed, err = j.Settle(ctx)
+		require.NoError(t, err)
+		require.Len(t, killed, 1)
+
 		d, err := j.Begin(ctx, Run{ID: "proof", Command: "drill", Job: "nightly"}, &event.Meter{})
 		require.NoError(t, err)
 		at := time.Now().UTC().Truncate(time.Microsecond)

@@ -129,6 +129,7 @@ func TestRunsThatWereKilledAndOldOnes(t *testing.T) {
 			}
 		}
 		require.NoError(t, os.Remove(filepath.Join(j.folder, logsName, "link")))
+		require.NoError(t, os.Remove(last.Log), "it is in no run any more")
 		killed, err = j.Settle(ctx)
 		require.NoError(t, err)
 		require.Len(t, killed, 1)

@@ -96,6 +96,9 @@ func (a *app) show(d *keep.Dump, all bool) {
 		for _, x := range p.Warnings {
 			line("", "%s", x)
 		}
+		if len(p.NotTested) > 0 {
+			line("not tested", "%s", strings.Join(p.NotTested, "; "))
+		}
 	}
 	a.holdLine(d, line)
 	if t := m.Payload.Tar; t != nil && len(t.Skipped) > 0 {
@@ -257,10 +260,22 @@ func proofLine(d *keep.Dump) string {
 	if !p.Proven {
 		return "failed its drill of " + when + " on " + p.On
 	}
-	return fmt.Sprintf("proven %s on %s (%s %s): restored in %s, %s and %s compared", when, p.On, p.Product, p.Version,
-		phrase.Duration(p.Took()), phrase.Plural(p.Rows, map[bool]string{true: "row",
-			false: "entry"}[d.Manifest.Payload.Tar == nil]),
-		phrase.Plural(int64(p.Objects), "object"))
+	on := fmt.Sprintf("proven %s on %s", when, p.On)
+	if p.Version != "" {
+		on += fmt.Sprintf(" (%s %s)", p.Product, p.Version)
+	}
+	return fmt.Sprintf("%s: restored in %s, %s compared", on, phrase.Duration(p.Took()), comparedWhat(d, p))
+}
+
+// comparedWhat counts what a drill compared.
+func comparedWhat(d *keep.Dump, p *keep.Proof) string {
+	switch {
+	case d.Manifest.Payload.Tar != nil:
+		return phrase.Plural(p.Rows, "entry")
+	case d.Manifest.Payload.Stream != nil:
+		return phrase.Plural(int64(p.Objects), "fact")
+	}
+	return phrase.Plural(p.Rows, "row") + " and " + phrase.Plural(int64(p.Objects), "object")
 }
 
 // ambiguous says that a name means several dumps where one is needed.

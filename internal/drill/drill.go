@@ -72,7 +72,10 @@ func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err
 	defer folder.Close()
 	proof = &keep.Proof{Format: 1, Dump: of.ID, At: clock.Now().UTC(), On: d.On.Name, Product: server.Product,
 		Version: server.Version,
-		Tool:    d.Tool, NotTested: []string{"owners and grants", "the server's own roles"}}
+		Tool:    d.Tool}
+	if server.Wide { // a file has none of these
+		proof.NotTested = []string{"owners and grants", "the server's own roles"}
+	}
 	if proof.On == "" {
 		proof.On = d.On.Server + d.On.Path
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -89,14 +90,10 @@ func TestAScheduleIsServed(t *testing.T) {
 	query(t, own, "bookings", "CREATE TABLE t AS SELECT i FROM generate_series(1, 1000) i")
 
 	var calls shared // what a receiver on loopback is told
-	receiver := &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-		io.Copy(&calls,
-			r.Body)
-	})}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	go receiver.Serve(l)
-	t.Cleanup(func() { receiver.Close() })
+	receiver := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		io.Copy(&calls, r.Body)
+	}))
+	t.Cleanup(receiver.Close)
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	address := free.Addr().String()
@@ -131,9 +128,9 @@ run = ["sh", "-c", "echo down > service; test ! -e hang || exec sleep 600"]
 run = ["sh", "-c", "echo up > service"]
 [tell.hook]
 by = "webhook"
-url = "http://%s/"
+url = "%s"
 on = ["failure", "recovery"]
-`, address, hash, strings.TrimSuffix(at, "/"), user, full, l.Addr()), 0o600))
+`, address, hash, strings.TrimSuffix(at, "/"), user, full, receiver.URL), 0o600))
 	}
 	config("03:00")
 	run(t, dir, 0, "keep", "create", "barn")
@@ -270,6 +267,39 @@ limit = "1 min"
 	o = wait3()
 	require.Equal(t, 0, o.code, o.stderr)
 	require.Contains(t, o.stdout, "dump papers  ")
+}
+
+// TestTheMorningIsSent: the summary counts what is dumped by its name, and tells what failed although all is well now.
+func TestTheMorningIsSent(t *testing.T) {
+	var calls shared
+	receiver := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		io.Copy(&calls, r.Body)
+	}))
+	t.Cleanup(receiver.Close)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), fmt.Appendf(nil, `[journal]
+folder = "state"
+[keep.barn]
+folder = "barn"
+[job.letters]
+keep = "barn"
+accept = ["same-file-system"]
+[[job.letters.files]]
+name = "papers"
+folder = "papers"
+[tell.hook]
+by = "webhook"
+url = "%s"
+on = ["success"]
+`, receiver.URL), 0o600))
+	run(t, dir, 0, "keep", "create", "barn")
+	run(t, dir, 1, "dump", "letters")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "papers"), 0o755))
+	run(t, dir, 0, "dump", "letters")
+	require.Contains(t, calls.String(), "\"+files-papers: ", "a folder has no rows")
+	require.NotContains(t, calls.String(), "0 rows")
+	require.Contains(t, run(t, dir, 0, "tell", "--summary").stderr, "hook: the summary has been sent")
+	require.Contains(t, calls.String(), `"title":"1 folder, all good; 1 run failed since yesterday"`)
 }
 
 // TestAJournalThatMachinesShare: it is in a database of a server, and the logs stay here.

@@ -345,12 +345,7 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	if m.Database == engine.ServerWide || m.Payload.SQL == nil {
 		what = holds(m)
 	}
-	of := "of text"
-	if m.Payload.SQL == nil {
-		of = "unpacked"
-	}
-	a.say("  %s: %s, %s stored (%s %s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes),
-		phrase.Bytes(m.RawBytes), of,
+	a.say("  %s: %s, %s stored (%s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), unpacked(m),
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
 	result := done.Path()
 	if d.printWhat == "id" {
@@ -361,4 +356,12 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 		return
 	}
 	a.print("%s\n", result)
+}
+
+// unpacked says how much a dump is before it is compressed.
+func unpacked(m *manifest.Manifest) string {
+	if m.Payload.SQL == nil {
+		return phrase.Bytes(m.RawBytes) + " unpacked"
+	}
+	return phrase.Bytes(m.RawBytes) + " of text"
 }

@@ -76,8 +76,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	line("from", "%s, %s", strings.TrimSpace(m.Source.Product+" "+m.Source.Version), m.Source.Where)
 	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
-	line("size", "%s, from %s of text (%s)", phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), ratio(m.RawBytes,
-		m.StoredBytes))
+	line("size", "%s, from %s (%s)", phrase.Bytes(m.StoredBytes), unpacked(m), ratio(m.RawBytes, m.StoredBytes))
 	if len(m.Facts()) > 0 {
 		line("database", "%s", facts(m.Facts()))
 	}

@@ -165,7 +165,8 @@ func (a *app) status(names []string, probe, offline bool) error {
 	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"},
 		"Took", "Size", "Ratio")
 	list := []jsonStatus{}
-	now, stale := clock.Now(), 0
+	now := clock.Now()
+	var stale []string
 	for _, l := range lines {
 		next := "–"
 		x := jsonStatus{Job: l.Job, Database: l.Database, State: string(l.State), Why: l.Why}
@@ -188,7 +189,7 @@ func (a *app) status(names []string, probe, offline bool) error {
 			t.row(name, "–", "–", "–", "–", "–", "–", next, word)
 		}
 		if l.State.Stale() {
-			stale++
+			stale = append(stale, l.Database)
 		}
 		list = append(list, x)
 	}
@@ -203,12 +204,19 @@ func (a *app) status(names []string, probe, offline bool) error {
 	if err := a.remind(names, offline); err != nil {
 		return err
 	}
-	if stale > 0 {
-		say := phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs", false: " need"}[stale == 1]
-		return fault.New("stale", nil, "%s a look", say).Exit(fault.Stale).
+	if len(stale) > 0 {
+		return fault.New("stale", nil, "%s", needALook(stale)).Exit(fault.Stale).
 			Advise("'grainkeep dump JOB' takes a dump now, 'grainkeep drill JOB' proves one")
 	}
 	return nil
+}
+
+// needALook says how many of what is dumped are stale.
+func needALook(names []string) string {
+	if len(names) == 1 {
+		return databasesAnd(names) + " needs a look"
+	}
+	return databasesAnd(names) + " need a look"
 }
 
 // provenIn says whether a database's newest dump is proven, or else when one before it was.

@@ -194,6 +194,8 @@ func (a *app) databaseTable(s *dump.Survey) block {
 			taken = "no: except"
 		case d.System:
 			taken = "no: system"
+		case d.Odd != "":
+			taken = "no: see the warning"
 		case dump.Why(d) != "":
 			taken = "no: " + dump.Why(d)
 		default:

@@ -64,11 +64,14 @@ func (a *app) tellPeople(names []string, test, summary bool) error {
 				strings.Join(f.Tells(), ", "))
 		}
 	}
+	sent := "what there was to tell has been told"
 	switch {
 	case test:
+		sent = "a test has been sent"
 		err = t.Post(a.ctx, tell.Message{Kind: tell.Test, At: clock.Now(), Title: "a test",
 			Lines: []string{"This is a test. It arrived, so the way works."}}, names...)
 	case summary:
+		sent = "the summary has been sent"
 		err = a.postSummary(f, t, names)
 	default:
 		err = a.tellStates(f, t)
@@ -76,11 +79,11 @@ func (a *app) tellPeople(names []string, test, summary bool) error {
 	if err != nil {
 		return err
 	}
-	return a.send(t, names)
+	return a.send(t, names, sent)
 }
 
-// send sends what waits, and says of each channel that was asked for what became of it.
-func (a *app) send(t *tell.Teller, names []string) error {
+// send sends what waits, and says so of each channel that was asked for.
+func (a *app) send(t *tell.Teller, names []string, sent string) error {
 	failed := t.Send(a.ctx)
 	for _, err := range failed {
 		a.mention(err)
@@ -88,7 +91,7 @@ func (a *app) send(t *tell.Teller, names []string) error {
 	if len(failed) == 0 {
 		for _, c := range t.Channels {
 			if len(names) == 0 || strings.Contains(" "+strings.Join(names, " ")+" ", " "+c.Name+" ") {
-				a.say("%s: told, as far as there was something to tell", c.Name)
+				a.say("%s: %s", c.Name, sent)
 			}
 		}
 	}
@@ -121,8 +124,9 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 	now := clock.Now()
 	m := tell.Message{Kind: tell.Summary, At: now, Table: &tell.Table{Header: []string{"Database", "Last dump", "Size",
 		"Restore", "State"}}}
-	stale := 0
+	var all, stale []string
 	for _, l := range lines {
+		all = append(all, l.Database)
 		row := []string{phrase.Clean(strings.TrimSuffix(l.Job+"/"+l.Database, "/")), "–", "–", "–", string(l.State)}
 		if d := l.Last; d != nil {
 			row[1] = phrase.Local(d.Manifest.Moment, chain.Zone(d)) + " (" + phrase.Ago(now.Sub(d.Manifest.Moment)) +
@@ -131,15 +135,13 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 		}
 		m.Table.Rows = append(m.Table.Rows, row)
 		if l.State.Stale() {
-			stale++
+			stale = append(stale, l.Database)
 			m.Lines = append(m.Lines, phrase.Clean(row[0]+": "+l.Why))
 		}
 	}
-	m.Title = phrase.Plural(int64(len(lines)), "database") + ", all good"
-	if stale > 0 {
-		m.Title = phrase.Plural(int64(stale), "database") + map[bool]string{true: " needs",
-			false: " need"}[stale == 1] + " a look, of " +
-			phrase.Count(int64(len(lines)))
+	m.Title = databasesAnd(all) + ", all good"
+	if len(stale) > 0 {
+		m.Title = needALook(stale) + ", of " + phrase.Count(int64(len(all)))
 	}
 	failed, err := t.Journal.Runs(a.ctx, journal.Filter{Since: now.AddDate(0, 0, -1),
 		Results: []journal.Result{journal.Failed,
@@ -151,6 +153,9 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 		m.Lines = append(m.Lines, phrase.Clean(phrase.Local(r.Started,
 			f.Zone())+": "+strings.TrimSpace(r.Command+" "+r.Job)+" "+
 			string(r.Result)+": "+r.Reason))
+	}
+	if len(failed) > 0 {
+		m.Title += "; " + phrase.Plural(int64(len(failed)), "run") + " failed since yesterday"
 	}
 	return t.Post(a.ctx, m, names...)
 }

@@ -91,6 +91,8 @@ func (f *File) checkFiles(where string, list []Files) error {
 	seen := map[string]bool{}
 	for _, c := range list {
 		switch {
+		case c.Name == "":
+			return f.wrong(where, "files: the key name is missing").Advise("its dumps are called +files-NAME")
 		case !phrase.JobName.MatchString(c.Name):
 			return f.wrong(where, "files: a folder cannot be named %q",
 				c.Name).Advise("use small letters, digits, - and _")

@@ -39,6 +39,7 @@ func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 	for _, c := range []struct{ old, new, say, advice string }{
 		{"floor =", "flor =", `/etc/x.toml, line 10: there is no key "keep.barn.flor"`, `did you mean "floor"?`},
 		{"answer =", "anser =", `line 17: there is no key`, `did you mean "answer"?`},
+		{"floor =", "path =", `there is no key "keep.barn.path"`, "the keys here are: folder, floor"},
 		{"[keep.barn]", "[keeps.barn]", `there is no key "keeps.barn"`, `did you mean "keep"?`},
 		{`"15%"`, `"15 percent"`, "floor:", ""},
 		{`tls = "verify"`, `tls = "yes"`, `tls is "yes"`, `write "off", "on" or "verify"`},

@@ -2,6 +2,7 @@ package config
 
 import (
 	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -62,8 +63,7 @@ func explain(path string, err error) error {
 			section = key[0]
 		}
 		return fault.Wrong("key-unknown", "%s, line %d: there is no key %q", path, row, strings.Join(key, ".")).
-			Advise("did you mean %q? The keys here are: %s", nearest(name, known[section]),
-				strings.Join(known[section], ", "))
+			Advise("%sthe keys here are: %s", meant(name, known[section]), strings.Join(known[section], ", "))
 	}
 	var bad *toml.DecodeError
 	if errors.As(err, &bad) {
@@ -102,6 +102,15 @@ func taken(of string) string {
 		return `a list of texts: ["…", "…"]`
 	}
 	return "a section of its own, with keys"
+}
+
+// meant suggests the nearest key, if it is one that a slip of the fingers makes into name.
+func meant(name string, keys []string) string {
+	best := nearest(name, keys)
+	if distance(name, best) > max(1, len(name)/3) {
+		return ""
+	}
+	return fmt.Sprintf("did you mean %q? ", best)
 }
 
 // nearest gives the known key that takes the fewest edits.

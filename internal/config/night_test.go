@@ -122,6 +122,7 @@ func TestMistakesOfTheNight(t *testing.T) {
 		{`priority = "low"`, `priority = "lowest"`, `priority is "lowest"`},
 		{`accept = ["same-file-system"]`, `accept = ["Same File System"]`, "is no code of a warning"},
 		{`name = "papers"`, `name = "../../etc"`, "a folder cannot be named"},
+		{`name = "papers"`, ``, "files: the key name is missing"},
 		{`{stamp}-{kind}`, `{kind}-{stamp}`, "does not sort by time"},
 		{`source = "harbour"`, `source = "habour"`, `there is no source "habour"`},
 	} {

@@ -129,6 +129,11 @@ func (p *Plan) check(there []engine.Database) error {
 		case len(p.LeftOut) > 0:
 			return e.Advise("all that it matches is left out by except (%s)", strings.Join(p.LeftOut, ", "))
 		}
+		for _, d := range p.Passed {
+			if phrase.Match(m.Entry, d.Name) {
+				return e.Advise("%s is left out: %s", d.Name, Why(d))
+			}
+		}
 		return e.Advise("the source has: %s; an entry that need not match goes into optional", list(names, 12))
 	}
 	if len(p.Databases) == 0 {

@@ -11,7 +11,7 @@ import (
 
 func TestChoose(t *testing.T) {
 	there := []engine.Database{{Name: "a/b c\"d'é"}, {Name: "bookings"}, {Name: "postgres", System: true},
-		{Name: "season_2025"}, {Name: "season_test"}}
+		{Name: "season_2025"}, {Name: "season_test"}, {Name: "torn", Odd: "its head is damaged"}}
 	for _, c := range []struct {
 		choice Choice
 		want   []string
@@ -28,6 +28,7 @@ func TestChoose(t *testing.T) {
 			"bookings"}, "", ""},
 		{Choice{Databases: []string{"season_test"}, Except: []string{"season_*"}}, nil, "nothing-matched",
 			"left out by except (season_test)"},
+		{Choice{Databases: []string{"t*"}}, nil, "nothing-matched", "torn is left out: its head is damaged"},
 		{Choice{Optional: []string{"roster"}}, nil, "nothing-matched", ""},
 	} {
 		p, err := Choose(c.choice, there)

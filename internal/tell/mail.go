@@ -74,6 +74,7 @@ func (s Mail) message(m Message) (*mail.Msg, error) {
 		return nil, err
 	}
 	msg := mail.NewMsg()
+	msg.SetUserAgent("Grain Keep")
 	if err := errors.Join(msg.From(s.From), msg.To(s.To...)); err != nil {
 		return nil, err
 	}

@@ -144,6 +144,8 @@ func (t *Teller) of(r journal.Run) Message {
 		switch {
 		case p.Reason != "" && p.Result != journal.Good:
 			add("%s: %s", p.Name, p.Reason)
+		case r.Command == "dump" && p.Rows == 0: // a folder, a stream
+			add("%s: %s, %s", p.Name, phrase.Bytes(p.Stored), phrase.Duration(p.Took))
 		case r.Command == "dump":
 			add("%s: %s, %s, %s", p.Name, phrase.Plural(p.Rows, "row"), phrase.Bytes(p.Stored), phrase.Duration(p.Took))
 		default:

@@ -73,7 +73,11 @@ func commandHelp(cmd *cobra.Command) string {
 	if lines := optionLines(cmd.LocalNonPersistentFlags()); lines != "" {
 		b.WriteString("\nOptions\n" + lines)
 	}
-	b.WriteString("\nAlso --config FILE, --json, --log FILE and --quiet, as for every command.\n")
+	also := "--config FILE, --json, --log FILE and --quiet"
+	if cmd.LocalNonPersistentFlags().Lookup("log") != nil { // it has one of its own
+		also = "--config FILE, --json and --quiet"
+	}
+	b.WriteString("\nAlso " + also + ", as for every command.\n")
 	return b.String()
 }
 

@@ -17,6 +17,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/journal"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -42,7 +43,7 @@ are.`, [2]string{
 	f.StringVar(&h.command, "command", "", "only runs of this `COMMAND`: dump, drill, restore, …")
 	f.StringVar(&h.kind, "kind", "", "only runs about dumps of this `KIND`: full")
 	values(cmd, "kind", "full")
-	f.StringVar(&h.result, "result", "", "only runs that ended so: `RESULT`")
+	f.StringVar(&h.result, "result", "", "only runs of this `RESULT`: good, warned, failed, refused, stopped, killed, running")
 	f.StringVar(&h.since, "since", "", "only runs that began after `WHEN`: a time, a date, or an age")
 	f.StringVar(&h.until, "until", "", "only runs that began before `WHEN`")
 	f.StringVar(&h.log, "log", "", "print the log of the run with this `ID`")
@@ -221,7 +222,10 @@ func orDash(s string) string {
 func whatOf(r journal.Run) string {
 	var stored, rows int64
 	for _, p := range r.Parts {
-		stored, rows = stored+p.Stored, rows+p.Rows
+		stored += p.Stored
+		if !strings.HasPrefix(p.Name, manifest.FilesStart) { // what a folder has are no rows
+			rows += p.Rows
+		}
 	}
 	done := phrase.Plural(int64(len(r.Parts)), "dump")
 	if r.Command == "dump" {

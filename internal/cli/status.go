@@ -223,7 +223,7 @@ func needALook(names []string) string {
 func provenIn(l status.Line, now time.Time) string {
 	state := string(l.Last.State())
 	if l.Last.State() == keep.Unproven && !l.Proven.IsZero() {
-		return "one " + phrase.Ago(now.Sub(l.Proven))
+		return "last proven " + phrase.Ago(now.Sub(l.Proven))
 	}
 	return state
 }

@@ -81,7 +81,7 @@ func (Planned) Word() string { return "dump-planned" }
 
 // Text implements event.Event.
 func (p Planned) Text() string {
-	return fmt.Sprintf("%s: %s", p.Job.Name, phrase.Plural(int64(len(p.Plan.Databases)), "database"))
+	return fmt.Sprintf("%s: %s", p.Job.Name, phrase.Plural(int64(len(p.Plan.Databases)), "dump"))
 }
 
 // Finished is told of each dump that is in place.

@@ -96,6 +96,10 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 		return nil, err
 	}
 	jobs := f.Jobs()
+	if len(jobs) == 0 { // which must not read as "all good"
+		return nil, fault.Wrong("job-none", "the configuration has no job, so nothing is dumped").
+			Advise("add a section [job.NAME]; 'grainkeep init' writes one with every key explained")
+	}
 	if len(names) > 0 {
 		if err := job.Of(f).Known(names[0]); err != nil {
 			return nil, err
@@ -326,9 +330,10 @@ const (
 // probe prints one line: a word, what is wrong, and after a | the performance data.
 func (a *app) probe(lines []status.Line, err error) error {
 	code, word := probeGood, "OK"
-	var wrong []string
+	var wrong, names []string
 	oldest, bytes := time.Duration(0), int64(0)
 	for _, l := range lines {
+		names = append(names, l.Database)
 		if l.Last != nil {
 			oldest, bytes = max(oldest, clock.Since(l.Last.Manifest.Moment)), bytes+l.Last.Manifest.StoredBytes
 		}
@@ -350,7 +355,7 @@ func (a *app) probe(lines []status.Line, err error) error {
 	case code == probeSoon:
 		word = "WARNING"
 	}
-	text := phrase.Plural(int64(len(lines)), "database") + " good"
+	text := databasesAnd(names) + " good"
 	if len(wrong) > 0 {
 		text = strings.ReplaceAll(strings.Join(wrong, ", "), "|", "/")
 	}

@@ -174,8 +174,7 @@ func TestOutsideMaterial(t *testing.T) {
 			}
 			script(t, m, "outside", sql)
 			comesBackMaria(t, m, t.TempDir(), "outside", func(database string) []string {
-				return factsMaria(t, m,
-					database)
+				return factsMaria(t, m, database)
 			})
 		})
 	}

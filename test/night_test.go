@@ -161,8 +161,7 @@ on = ["failure", "recovery"]
 		before := strings.Count(s.out.String(), "full dump of nightly failed")
 		require.Equal(t, 202, call(token))
 		require.Eventually(t, func() bool {
-			return strings.Count(s.out.String(),
-				"full dump of nightly failed") > before
+			return strings.Count(s.out.String(), "full dump of nightly failed") > before
 		}, 3*patience, tick)
 		require.Eventually(t, func() bool { return len(history(t, dir, "--result", "running")) == 0 }, patience, tick)
 	}

@@ -103,8 +103,7 @@ t 3 SIZE SIZE RATIO SUM
 		shape(dir, run(t, dir, 0, "verify").stdout))
 	o = run(t, dir, 0, "restore", "nightly/a.db", "--as", "b.db")
 	require.Equal(t, "DIR/data/b.db\n", shape(dir, o.stdout))
-	require.Equal(t, "nightly/a.db of TIME UTC, id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir,
-		o.stderr))
+	require.Equal(t, "nightly/a.db of TIME UTC, id ID\n restored 3 rows in 1 table, TOOK\n", shape(dir, o.stderr))
 }
 
 // TestQuietAndJSONOnEveryCommand: --quiet says nothing when all is well, --json

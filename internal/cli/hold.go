@@ -18,8 +18,7 @@ func (a *app) holdCommand() *cobra.Command {
 		Use: "hold DUMP", Short: "Keep a dump, whatever the retain phrase says",
 		Args: args(1, 1, "a dump"),
 		RunE: func(_ *cobra.Command, names []string) error {
-			return a.hold(names[0], from, at, why,
-				until)
+			return a.hold(names[0], from, at, why, until)
 		},
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Puts a dump on hold: it is not thinned and not removed, until it is released or until a
@@ -51,8 +50,7 @@ func (a *app) releaseCommand() *cobra.Command {
 		},
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{"Ends a dump's hold: the retain phrase decides about it again.",
-		[2]string{"grainkeep release nightly/bookings",
-			"grainkeep release 3f2a91c0de"}})
+		[2]string{"grainkeep release nightly/bookings", "grainkeep release 3f2a91c0de"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	return cmd

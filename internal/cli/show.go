@@ -132,8 +132,7 @@ func holds(m *manifest.Manifest) string {
 		return text
 	case p.Stream != nil:
 		return phrase.Bytes(p.Stream.Bytes) + " that a command wrote" + map[bool]string{true: ", and " +
-			phrase.Plural(int64(len(p.Stream.Facts)),
-				"fact")}[len(p.Stream.Facts) > 0]
+			phrase.Plural(int64(len(p.Stream.Facts)), "fact")}[len(p.Stream.Facts) > 0]
 	}
 	return objectsOf(m.Payload.SQL.Objects)
 }

@@ -67,8 +67,7 @@ func (a *app) serverStage(on string) (stage, error) {
 		return stage{}, err
 	}
 	if at.Secret != nil {
-		return stage{}, fault.Wrong("demo-secret",
-			"the demo writes a configuration of its own, without secrets").
+		return stage{}, fault.Wrong("demo-secret", "the demo writes a configuration of its own, without secrets").
 			Advise("give --on a URL; the password comes from the clients' usual password file")
 	}
 	src, err := engine.Open(a.ctx, at)

@@ -144,8 +144,7 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 		m.Title = needALook(stale) + ", of " + phrase.Count(int64(len(all)))
 	}
 	failed, err := t.Journal.Runs(a.ctx, journal.Filter{Since: now.AddDate(0, 0, -1),
-		Results: []journal.Result{journal.Failed,
-			journal.Killed, journal.Stopped}, Most: 20})
+		Results: []journal.Result{journal.Failed, journal.Killed, journal.Stopped}, Most: 20})
 	if err != nil {
 		return err
 	}

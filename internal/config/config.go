@@ -261,8 +261,7 @@ func (f *File) checkJob(name string, j Job) error {
 	}
 	for _, r := range j.Rows {
 		if r.Table == "" || r.Condition == "" {
-			return f.wrong(where,
-				"an entry of rows lacks its table or its condition").
+			return f.wrong(where, "an entry of rows lacks its table or its condition").
 				Advise("write both: the table's name or pattern, and the condition as SQL")
 		}
 	}

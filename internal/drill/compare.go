@@ -265,8 +265,7 @@ func (c *comparison) checks(ctx context.Context, checks []Check) error {
 		c.proof.Checks = append(c.proof.Checks, a)
 		if !a.Good {
 			c.differ(keep.Detail{Concern: keep.OfChecks, Of: "check",
-				Text: fmt.Sprintf("the check %q answers %q instead of %q", q.SQL,
-					a.Got, q.Answer)})
+				Text: fmt.Sprintf("the check %q answers %q instead of %q", q.SQL, a.Got, q.Answer)})
 		}
 	}
 	return nil

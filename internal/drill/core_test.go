@@ -159,8 +159,7 @@ func TestADrillSeesEveryDifference(t *testing.T) {
 		"the view w did not come back":                      func(d *fakeDB) { d.objects = d.objects[:len(d.objects)-1] },
 		"the view w came back otherwise than it was dumped": func(d *fakeDB) { d.objects[len(d.objects)-1].SQL = "VIEW w2;\n" },
 		"there is a rule r that was not dumped": func(d *fakeDB) {
-			d.objects = append(d.objects,
-				engine.Object{Kind: "rule", Name: "r"})
+			d.objects = append(d.objects, engine.Object{Kind: "rule", Name: "r"})
 		},
 		"": func(d *fakeDB) {
 			for i := range d.objects {

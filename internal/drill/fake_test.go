@@ -94,8 +94,7 @@ type fakeSnap struct {
 }
 
 func (s *fakeSnap) Moment() time.Time {
-	return time.Date(2026, 3, 14, 2, 30, 0, 5,
-		time.UTC)
+	return time.Date(2026, 3, 14, 2, 30, 0, 5, time.UTC)
 }
 func (s *fakeSnap) Width() int { return 3 }
 func (s *fakeSnap) Confirm(context.Context) ([]string, error) {

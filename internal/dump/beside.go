@@ -138,8 +138,7 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 		o.warn(FilesChanged, o.m.Database, list)
 	}
 	if len(rem.Skipped) > 0 {
-		o.feed.Note(o.m.Database, "left out, sockets, devices and the keep itself: %s",
-			list(rem.Skipped, shownChanged))
+		o.feed.Note(o.m.Database, "left out, sockets, devices and the keep itself: %s", list(rem.Skipped, shownChanged))
 	}
 	return nil
 }

@@ -159,8 +159,7 @@ func (p *Plan) Narrow(names []string) error {
 		}
 	}
 	p.Databases = slices.DeleteFunc(p.Databases, func(d engine.Database) bool {
-		return !slices.Contains(names,
-			d.Name)
+		return !slices.Contains(names, d.Name)
 	})
 	return nil
 }

@@ -277,8 +277,7 @@ func TestNothingIsPlacedThatIsNotThere(t *testing.T) {
 	for how, harm := range map[string]func(dir string) error{
 		"removed": func(dir string) error { return os.Remove(filepath.Join(dir, workName, "aaaa", "odd%2fname", "x")) },
 		"cut": func(dir string) error {
-			return os.Truncate(filepath.Join(dir, workName, "aaaa", "odd%2fname",
-				"x"), 1)
+			return os.Truncate(filepath.Join(dir, workName, "aaaa", "odd%2fname", "x"), 1)
 		},
 		"folder": func(dir string) error { return os.RemoveAll(filepath.Join(dir, workName)) },
 		"lease":  func(dir string) error { return os.Remove(filepath.Join(dir, workName, "aaaa"+leaseEnding)) },

@@ -41,8 +41,7 @@ func TestSchedulesAgainstEveryMinute(t *testing.T) {
 		}},
 		{"*/20 2 * * 0,6", func(w time.Time) bool { return w.Hour() == 2 && w.Minute()%20 == 0 && weekday(0, 6)(w) }},
 		{"30 2 1 * 5", func(w time.Time) bool {
-			return w.Format("15:04") == "02:30" && (w.Day() == 1 ||
-				weekday(5)(w))
+			return w.Format("15:04") == "02:30" && (w.Day() == 1 || weekday(5)(w))
 		}},
 	}
 	for _, name := range []string{"UTC", "Atlantic/Faroe", "Europe/Vienna", "America/New_York", "America/Sao_Paulo",

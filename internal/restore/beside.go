@@ -100,8 +100,7 @@ func Stream(ctx context.Context, d *keep.Dump, s *stream.Source, facts step.Fact
 	p := d.Manifest.Payload.Stream
 	feed.Gauge().Begin("restoring "+d.Manifest.Database, 0, p.Bytes)
 	err := payload.Whole(ctx, d, p.File, func(r io.Reader) error {
-		return s.Read(ctx, &told{r, feed.Gauge()}, facts,
-			feed)
+		return s.Read(ctx, &told{r, feed.Gauge()}, facts, feed)
 	})
 	return time.Since(began), err
 }

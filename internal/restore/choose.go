@@ -54,13 +54,11 @@ func (l *loader) choose() error {
 	switch l.opt.Part {
 	case Structure:
 		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
-			return slices.Contains(rowLike,
-				o.Kind)
+			return slices.Contains(rowLike, o.Kind)
 		})
 	case Rows:
 		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
-			return !slices.Contains(rowLike,
-				o.Kind)
+			return !slices.Contains(rowLike, o.Kind)
 		})
 	}
 	if err := l.only(); err != nil {

@@ -263,8 +263,7 @@ func load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, there
 		return nil, err
 	}
 	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, there: there, meter: feed.Gauge(),
-		out: &Outcome{Name: opt.Name,
-			Settings: t.Settings()}}
+		out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
 	start := time.Now()
 	bad, err := verify.Present(ctx, d)
 	if err != nil {

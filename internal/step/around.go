@@ -125,8 +125,7 @@ func (o *Open) Close(ctx context.Context, facts Facts, feed *event.Feed) error {
 // MakeGood runs the steps that killed runs left undone, and says for which work that was. What goes on is left alone.
 func MakeGood(ctx context.Context, folder string, feed *event.Feed) error {
 	return eachNote(folder, func(name string) error {
-		return makeGood(ctx, filepath.Join(folder, name+noteEnding),
-			feed)
+		return makeGood(ctx, filepath.Join(folder, name+noteEnding), feed)
 	})
 }
 

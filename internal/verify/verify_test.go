@@ -53,16 +53,13 @@ func placed(t *testing.T) *keep.Dump {
 func TestEveryFindingNamesItsFile(t *testing.T) {
 	for say, harm := range map[string]func(dir string) error{
 		"10-schema.sql is missing": func(dir string) error {
-			return os.Remove(filepath.Join(dir,
-				"10-schema.sql"))
+			return os.Remove(filepath.Join(dir, "10-schema.sql"))
 		},
 		"10-schema.sql is cut short: 2 of 6 bytes": func(dir string) error {
-			return os.Truncate(filepath.Join(dir,
-				"10-schema.sql"), 2)
+			return os.Truncate(filepath.Join(dir, "10-schema.sql"), 2)
 		},
 		"10-schema.sql is 4 bytes too long": func(dir string) error {
-			return os.Truncate(filepath.Join(dir,
-				"10-schema.sql"), 10)
+			return os.Truncate(filepath.Join(dir, "10-schema.sql"), 10)
 		},
 		"10-schema.sql is damaged: its digest": func(dir string) error {
 			return os.WriteFile(filepath.Join(dir, "10-schema.sql"), []byte("CREATA"), 0o600)
@@ -71,20 +68,17 @@ func TestEveryFindingNamesItsFile(t *testing.T) {
 			return os.WriteFile(filepath.Join(dir, "10-schema.sql"), []byte("INSERT"), 0o600)
 		},
 		"20-data/t/part-0001.sql is missing": func(dir string) error {
-			return os.RemoveAll(filepath.Join(dir,
-				"20-data"))
+			return os.RemoveAll(filepath.Join(dir, "20-data"))
 		},
 		"10-schema.sql is not a regular file": func(dir string) error {
 			path := filepath.Join(dir, "10-schema.sql")
 			return os.Symlink(path+".real", path+".link")
 		},
 		"SHA256SUMS is missing": func(dir string) error {
-			return os.Remove(filepath.Join(dir,
-				"SHA256SUMS"))
+			return os.Remove(filepath.Join(dir, "SHA256SUMS"))
 		},
 		"SHA256SUMS does not match the manifest": func(dir string) error {
-			return os.Truncate(filepath.Join(dir,
-				"SHA256SUMS"), 1<<40)
+			return os.Truncate(filepath.Join(dir, "SHA256SUMS"), 1<<40)
 		},
 		"SHA256SUMS is not a regular file": func(dir string) error {
 			path := filepath.Join(dir, "SHA256SUMS")

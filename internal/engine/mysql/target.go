@@ -169,8 +169,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	}
 	if there {
 		if aside, err = t.spec.AsideName(64, func(name string) (bool, error) {
-			return t.s.has(ctx,
-				name)
+			return t.s.has(ctx, name)
 		}); err != nil {
 			return "", err
 		}

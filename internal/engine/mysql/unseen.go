@@ -28,8 +28,7 @@ func (r *catalogReader) seen(ctx context.Context) error {
 	}
 	may := func(rights ...string) bool {
 		return slices.ContainsFunc(rows, func(row []string) bool {
-			return slices.Contains(rights,
-				strings.ToUpper(row[0]))
+			return slices.Contains(rights, strings.ToUpper(row[0]))
 		})
 	}
 	var hidden []string

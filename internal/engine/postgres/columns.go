@@ -168,8 +168,7 @@ func (c *column) valued() (s string) {
 // settings are what CREATE TABLE cannot say about a column.
 func (c *column) settings(table string) (list []string) {
 	set := func(format string, args ...any) {
-		list = append(list, fmt.Sprintf("ALTER TABLE %s ALTER %s ", table, c.Quoted)+fmt.Sprintf(format,
-			args...)+";\n")
+		list = append(list, fmt.Sprintf("ALTER TABLE %s ALTER %s ", table, c.Quoted)+fmt.Sprintf(format, args...)+";\n")
 	}
 	if w := map[string]string{"p": "PLAIN", "e": "EXTERNAL", "m": "MAIN", "x": "EXTENDED"}[c.Storage]; w != "" {
 		set("SET STORAGE %s", w)

@@ -239,8 +239,7 @@ func (t *table) inherit(head, tail string) string {
 	for _, p := range t.parents {
 		fmt.Fprintf(&b, "ALTER TABLE %s INHERIT %s;\n", t.ID, p.ID)
 	}
-	fmt.Fprintf(&b,
-		"ALTER TABLE %s NO INHERIT %s.columns;\nDROP SCHEMA %s CASCADE;\n", t.ID, t.helper, t.helper)
+	fmt.Fprintf(&b, "ALTER TABLE %s NO INHERIT %s.columns;\nDROP SCHEMA %s CASCADE;\n", t.ID, t.helper, t.helper)
 	return b.String()
 }
 

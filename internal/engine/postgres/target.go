@@ -219,8 +219,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	rename := "ALTER DATABASE " + quote(t.work) + " RENAME TO " + quote(t.spec.Name)
 	if there {
 		if aside, err = t.spec.AsideName(63, func(name string) (bool, error) {
-			return t.s.has(ctx,
-				name)
+			return t.s.has(ctx, name)
 		}); err != nil {
 			return "", err
 		}

@@ -292,6 +292,7 @@ func (t *target) Discard(ctx context.Context) error {
 const (
 	codeInUse    = "55006"
 	codeTemplate = "42809"
+	codeDenied   = "42501"
 )
 
 // drop removes a scratch database, and ends its sessions when told to. A subscription in it would hold it fast.
@@ -299,8 +300,15 @@ func drop(ctx context.Context, s *source, name, force string) error {
 	statement := "DROP DATABASE IF EXISTS " + quote(name) + force
 	_, err := s.home.Exec(ctx, statement)
 	var pg *pgconn.PgError
-	if !errors.As(err, &pg) || pg.Code != codeInUse && pg.Code != codeTemplate {
+	if !errors.As(err, &pg) || pg.Code != codeInUse && pg.Code != codeTemplate && pg.Code != codeDenied {
 		return err
+	}
+	if pg.Code == codeDenied {
+		if force == "" {
+			return err
+		}
+		// An account that is no superuser may not end autovacuum's worker in it; without force, the server does itself.
+		return drop(ctx, s, name, "")
 	}
 	if pg.Code == codeTemplate {
 		_, err = s.home.Exec(ctx, "ALTER DATABASE "+quote(name)+" IS_TEMPLATE false")

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/zeebo/xxh3"
@@ -36,12 +37,7 @@ type Totals struct {
 	Kinds   map[string]int // how many of each
 	Sum     rows.Fingerprint
 	Bare    rows.Fingerprint // the same without owners and attributes, which not everybody may set everywhere
-}
-
-// sum adds an entry to the fingerprints; content is the hash of a file's.
-func (t *Totals) sum(e Entry, content *xxh3.Hasher) {
-	t.Sum.AddRow(text(e, content))
-	t.Bare.AddRow(text(bare(e), content))
+	Written int64            // of the entries, those that are in the tar
 }
 
 // bare is an entry without owner and attributes.
@@ -51,38 +47,97 @@ func bare(e Entry) Entry {
 	return e
 }
 
-func (t *Totals) add(e Entry) {
+// add counts an entry, with its hashes.
+func (t *Totals) add(kind Kind, size int64, sum, bare xxh3.Uint128) {
+	t.count(kind, size)
+	t.Sum.AddHash(sum)
+	t.Bare.AddHash(bare)
+}
+
+func (t *Totals) count(kind Kind, size int64) {
 	if t.Kinds == nil {
 		t.Kinds = map[string]int{}
 	}
 	t.Entries++
-	t.Bytes += e.Size
-	t.Kinds[string(e.Kind)]++
+	t.Bytes += size
+	t.Kinds[string(kind)]++
+}
+
+// Output is where a tree is written to.
+type Output struct {
+	Tar   io.Writer
+	Index io.Writer // of what is in the tar; nil: none
+
+	// What makes the tar one of changes only:
+	Past      *Past
+	Gone      io.Writer // the names of what is not there any more, or is of another kind now
+	ByContent bool      // files are read to know whether they changed, instead of trusting times
 }
 
 // Write writes the tree as a tar. told is told of each entry before it is read.
-func (t *Tree) Write(ctx context.Context, w io.Writer, told func(e Entry)) (Totals, error) {
-	out := tar.NewWriter(w)
-	names := owners{}
-	var totals Totals
-	buf := make([]byte, 256<<10)
-	err := t.Walk(ctx, func(e Entry, c *Content) error {
-		told(e)
-		hdr := header(e, names)
-		if err := out.WriteHeader(hdr); err != nil {
-			return fmt.Errorf("%s: %w", e.Name, err)
+func (t *Tree) Write(ctx context.Context, out Output, told func(e Entry)) (Totals, error) {
+	w := &writing{tree: t, out: out, tar: tar.NewWriter(out.Tar), names: owners{}, told: told,
+		buf: make([]byte, 256<<10)}
+	var err error
+	if out.Past != nil {
+		err = w.changes(ctx)
+	} else {
+		err = t.Walk(ctx, w.put)
+	}
+	return w.totals, errors.Join(err, w.tar.Close())
+}
+
+// writing is a tree that is written.
+type writing struct {
+	tree   *Tree
+	out    Output
+	tar    *tar.Writer
+	names  owners
+	told   func(e Entry)
+	totals Totals
+	buf    []byte
+	line   []byte
+}
+
+// racy is how long after a change a file may be changed again without its times telling: what file systems round to.
+var racy = 2 * time.Second // tests of this machine's own file system have less time
+
+// put writes an entry, and counts it.
+func (w *writing) put(e Entry, c *Content) error {
+	w.told(e)
+	l, err := w.write(e, c)
+	w.totals.add(l.Kind, l.Size, l.Sum, l.Bare)
+	return err
+}
+
+// write writes an entry, and its line of the index.
+func (w *writing) write(e Entry, c *Content) (l Line, err error) {
+	now := time.Now() // the file system's clock, not that which the demo moves
+	if err := w.tar.WriteHeader(header(e, w.names)); err != nil {
+		return l, fmt.Errorf("%s: %w", e.Name, err)
+	}
+	h := xxh3.New()
+	steady := true
+	if c != nil {
+		if _, err := io.CopyBuffer(io.MultiWriter(w.tar, h), onlyReader{c}, w.buf); err != nil {
+			return l, fmt.Errorf("%s: %w", e.Name, err)
 		}
-		h := xxh3.New()
-		if c != nil {
-			if _, err := io.CopyBuffer(io.MultiWriter(out, h), onlyReader{c}, buf); err != nil {
-				return fmt.Errorf("%s: %w", e.Name, err)
-			}
+		if changed, err := c.changed(); changed || err != nil {
+			steady = false
 		}
-		totals.add(e)
-		totals.sum(e, h)
-		return nil
-	})
-	return totals, errors.Join(err, out.Close())
+	}
+	l = Line{Name: e.Name, Kind: e.Kind, Size: e.Size, Time: e.Time.UnixNano(), Change: e.change, Inode: e.inode,
+		Sum: xxh3.Hash128(text(e, h)), Bare: xxh3.Hash128(text(bare(e), h))}
+	if !steady || e.change >= now.Add(-racy).UnixNano() {
+		l.Inode = 0
+	}
+	w.totals.Written++
+	if w.out.Index == nil {
+		return l, nil
+	}
+	w.line = l.append(w.line[:0])
+	_, err = w.out.Index.Write(w.line)
+	return l, err
 }
 
 // onlyReader hides everything but Read.
@@ -193,5 +248,5 @@ func entryOf(h *tar.Header) (e Entry, err error) {
 
 // Read reads a tree as Write does, and throws the content away.
 func (t *Tree) Read(ctx context.Context, told func(e Entry)) (Totals, error) {
-	return t.Write(ctx, io.Discard, told)
+	return t.Write(ctx, Output{Tar: io.Discard}, told)
 }

@@ -66,7 +66,7 @@ func pack(t *testing.T, dir string, c Choice) (Totals, []byte, Remarks) {
 	require.NoError(t, err)
 	defer tree.Close()
 	var b bytes.Buffer
-	totals, err := tree.Write(ctx, &b, func(Entry) {})
+	totals, err := tree.Write(ctx, Output{Tar: &b}, func(Entry) {})
 	require.NoError(t, err)
 	return totals, b.Bytes(), tree.Remarks
 }
@@ -157,7 +157,7 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	tree, err := Open(dir, Choice{})
 	require.NoError(t, err)
 	var b bytes.Buffer
-	totals, err := tree.Write(ctx, &b, func(e Entry) {
+	totals, err := tree.Write(ctx, Output{Tar: &b}, func(e Entry) {
 		switch e.Name {
 		case "a-shrinks":
 			require.NoError(t, os.Truncate(filepath.Join(dir, e.Name), 10))

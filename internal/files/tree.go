@@ -52,6 +52,9 @@ type Entry struct {
 	Size   int64     // bytes, of a file
 	Sparse bool      // it takes less room than its size
 	Attrs  map[string]string
+
+	change int64  // when anything about it changed last, nanoseconds since 1970
+	inode  uint64 // of the file system
 }
 
 // Remarks are what is worth telling about a folder that was read.
@@ -68,6 +71,9 @@ type Tree struct {
 	choice Choice
 	avoid  []fs.FileInfo        // folders that are left out
 	linked map[[2]uint64]string // names of the files that have several, by device and number
+
+	// unchanged says that a file need not be opened, because it is known; nil: none is.
+	unchanged func(name string, st fs.FileInfo) (bool, error)
 
 	Remarks Remarks
 }
@@ -213,6 +219,14 @@ func (w *walk) one(ctx context.Context, name string, whole bool) error {
 	if !whole {
 		return nil
 	}
+	if w.unchanged != nil && st.Mode().IsRegular() {
+		if err := w.tell(); err != nil {
+			return err
+		}
+		if known, err := w.unchanged(name, st); known || err != nil {
+			return err
+		}
+	}
 	e, content, err := w.entry(name, false)
 	if err != nil || e == nil {
 		return w.trouble(name, err)
@@ -308,6 +322,7 @@ func owner(e *Entry, st fs.FileInfo) {
 	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
 		e.UID, e.GID = int(sys.Uid), int(sys.Gid)
 		e.Sparse = e.Kind == File && sys.Blocks*512 < sys.Size
+		e.change, e.inode = sys.Ctim.Nano(), sys.Ino
 	}
 }
 

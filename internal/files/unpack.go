@@ -41,54 +41,67 @@ type Unpacked struct {
 
 // Unpack puts a tar back into an empty folder: all of it, or what some names mean with the folders above it. A tar
 // is not trusted: nothing in it leads out of the folder, and nothing is written through a link.
-func Unpack(ctx context.Context, r io.Reader, folder string, only []string) (u Unpacked, err error) {
+func Unpack(ctx context.Context, r io.Reader, folder string, only []string) (Unpacked, error) {
+	p, err := NewUnpacking(folder, only)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	defer p.Close()
+	if err := p.Tar(ctx, r, nil); err != nil {
+		return p.out, err
+	}
+	return p.Finish()
+}
+
+// Unpacking puts tars back into an empty folder, one after the other. One goroutine uses it.
+type Unpacking struct {
+	root    *os.Root
+	only    []string
+	out     Unpacked
+	uids    map[string]int
+	made    map[string]bool // folders that are there
+	folders []Entry         // whose mode and time are set at the end: what is put into them changes both
+}
+
+// NewUnpacking begins.
+func NewUnpacking(folder string, only []string) (*Unpacking, error) {
 	root, err := os.OpenRoot(folder)
 	if err != nil {
-		return u, err
+		return nil, err
 	}
-	defer root.Close()
-	p := &unpacking{root: root, only: only, out: &u, uids: map[string]int{}, made: map[string]bool{".": true}}
+	return &Unpacking{root: root, only: only, uids: map[string]int{}, made: map[string]bool{".": true}}, nil
+}
+
+// Close ends the work, finished or not.
+func (p *Unpacking) Close() error { return p.root.Close() }
+
+// Tar puts back what a tar holds: all of it, or what holds says; and reads it to its end.
+func (p *Unpacking) Tar(ctx context.Context, r io.Reader, holds func(name string) bool) error {
 	in := tar.NewReader(r)
 	for {
 		if ctx.Err() != nil {
-			return u, context.Cause(ctx)
+			return context.Cause(ctx)
 		}
 		h, err := in.Next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
-			return u, damaged("it is no tar that can be read: %v", err)
+			return damaged("it is no tar that can be read: %v", err)
 		}
-		if err := p.one(h, in); err != nil {
-			return u, err
+		if err := p.one(h, in, holds); err != nil {
+			return err
 		}
 	}
-	if len(only) > 0 && u.Entries == 0 {
-		return u, fault.Wrong("path-absent", "nothing in the dump is named %s", strings.Join(only, ", ")).
-			Advise("'grainkeep show' counts what is in it; a path begins below the dumped folder")
-	}
-	if err := p.finish(); err != nil {
-		return u, err
-	}
-	_, err = io.Copy(io.Discard, r) // what follows the end belongs to the file's digest
-	return u, err
+	_, err := io.Copy(io.Discard, r) // what follows the end belongs to the file's digest
+	return err
 }
 
 func damaged(format string, args ...any) error {
 	return fault.New("tar-damaged", nil, format, args...)
 }
 
-type unpacking struct {
-	root    *os.Root
-	only    []string
-	out     *Unpacked
-	uids    map[string]int
-	made    map[string]bool // folders that are there
-	folders []Entry         // whose mode and time are set at the end: what is put into them changes both
-}
-
-func (p *unpacking) one(h *tar.Header, content io.Reader) error {
+func (p *Unpacking) one(h *tar.Header, content io.Reader, holds func(name string) bool) error {
 	e, err := entryOf(h)
 	if err != nil {
 		return damaged("%v", err)
@@ -101,7 +114,7 @@ func (p *unpacking) one(h *tar.Header, content io.Reader) error {
 			return damaged("a hard link's target: %v", err)
 		}
 	}
-	if !p.wanted(e) {
+	if !p.wanted(e) || holds != nil && !holds(e.Name) {
 		return nil
 	}
 	if err := p.make(e, h, content); err != nil {
@@ -111,12 +124,12 @@ func (p *unpacking) one(h *tar.Header, content io.Reader) error {
 		}
 		return fmt.Errorf("%s: %w", e.Name, err)
 	}
-	p.out.add(e)
+	p.out.count(e.Kind, e.Size)
 	return nil
 }
 
 // wanted says whether an entry is asked for; the folders above one are made when it comes.
-func (p *unpacking) wanted(e Entry) bool {
+func (p *Unpacking) wanted(e Entry) bool {
 	return len(p.only) == 0 || Meant(p.only, e.Name)
 }
 
@@ -149,7 +162,7 @@ func checkName(name string) error {
 	return nil
 }
 
-func (p *unpacking) make(e Entry, h *tar.Header, content io.Reader) error {
+func (p *Unpacking) make(e Entry, h *tar.Header, content io.Reader) error {
 	if e.Name != "." {
 		if err := p.above(path.Dir(e.Name)); err != nil {
 			return err
@@ -172,7 +185,7 @@ func (p *unpacking) make(e Entry, h *tar.Header, content io.Reader) error {
 }
 
 // above makes the folders that an entry lies in, where they did not come themselves.
-func (p *unpacking) above(name string) error {
+func (p *Unpacking) above(name string) error {
 	if p.made[name] {
 		return nil
 	}
@@ -186,7 +199,7 @@ func (p *unpacking) above(name string) error {
 }
 
 // isFolder fails for what is no folder itself: a link to one would lead elsewhere.
-func (p *unpacking) isFolder(name string) error {
+func (p *Unpacking) isFolder(name string) error {
 	st, err := p.root.Lstat(name)
 	if err != nil {
 		return err
@@ -198,7 +211,7 @@ func (p *unpacking) isFolder(name string) error {
 	return nil
 }
 
-func (p *unpacking) folder(e Entry, h *tar.Header) error {
+func (p *Unpacking) folder(e Entry, h *tar.Header) error {
 	if e.Name != "." {
 		if err := p.root.Mkdir(e.Name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
@@ -213,7 +226,7 @@ func (p *unpacking) folder(e Entry, h *tar.Header) error {
 }
 
 // hardLink gives a file another name. With only some of the files asked for, the first may not be there.
-func (p *unpacking) hardLink(e Entry) error {
+func (p *Unpacking) hardLink(e Entry) error {
 	err := p.root.Link(e.Target, e.Name)
 	if errors.Is(err, fs.ErrNotExist) && len(p.only) > 0 {
 		return fault.New("link-target-absent", nil, "%s is a hard link to %s, which was not asked for", e.Name,
@@ -223,7 +236,7 @@ func (p *unpacking) hardLink(e Entry) error {
 	return err
 }
 
-func (p *unpacking) pipe(e Entry, h *tar.Header) error {
+func (p *Unpacking) pipe(e Entry, h *tar.Header) error {
 	dir, err := p.root.OpenFile(path.Dir(e.Name), os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return err
@@ -237,7 +250,7 @@ func (p *unpacking) pipe(e Entry, h *tar.Header) error {
 
 const hole = 4 << 10 // bytes of zeros that are left out of a file with holes
 
-func (p *unpacking) file(e Entry, h *tar.Header, content io.Reader) error {
+func (p *Unpacking) file(e Entry, h *tar.Header, content io.Reader) error {
 	f, err := p.root.OpenFile(e.Name, os.O_CREATE|os.O_EXCL|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return err
@@ -272,12 +285,12 @@ func sparse(f *os.File, content io.Reader, size int64) error {
 }
 
 // dress sets owner, mode, attributes and time, in that order: each may change those that follow.
-func (p *unpacking) dress(f *os.File, e Entry, h *tar.Header) error {
+func (p *Unpacking) dress(f *os.File, e Entry, h *tar.Header) error {
 	e.UID, e.GID = p.owner(h)
 	return p.dressed(f, e)
 }
 
-func (p *unpacking) dressed(f *os.File, e Entry) error {
+func (p *Unpacking) dressed(f *os.File, e Entry) error {
 	if err := f.Chown(e.UID, e.GID); err != nil {
 		if !errors.Is(err, fs.ErrPermission) {
 			return err
@@ -298,7 +311,7 @@ func (p *unpacking) dressed(f *os.File, e Entry) error {
 }
 
 // lchown sets the owner of what is not opened, and its time.
-func (p *unpacking) lchown(e Entry, h *tar.Header) error {
+func (p *Unpacking) lchown(e Entry, h *tar.Header) error {
 	uid, gid := p.owner(h)
 	if err := p.root.Lchown(e.Name, uid, gid); err != nil {
 		if !errors.Is(err, fs.ErrPermission) {
@@ -319,7 +332,7 @@ func (p *unpacking) lchown(e Entry, h *tar.Header) error {
 }
 
 // owner is who owns an entry here: the user and the group of those names, where there are such, else the numbers.
-func (p *unpacking) owner(h *tar.Header) (uid, gid int) {
+func (p *Unpacking) owner(h *tar.Header) (uid, gid int) {
 	uid, gid = p.lookup("u"+h.Uname, h.Uid), p.lookup("g"+h.Gname, h.Gid)
 	if uid != h.Uid || gid != h.Gid {
 		p.out.Mapped++
@@ -327,7 +340,7 @@ func (p *unpacking) owner(h *tar.Header) (uid, gid int) {
 	return uid, gid
 }
 
-func (p *unpacking) lookup(key string, otherwise int) int {
+func (p *Unpacking) lookup(key string, otherwise int) int {
 	if len(key) == 1 {
 		return otherwise
 	}
@@ -353,22 +366,26 @@ func (p *unpacking) lookup(key string, otherwise int) int {
 	return id
 }
 
-// finish sets what belongs to the folders, the innermost first.
-func (p *unpacking) finish() error {
-	for i := len(p.folders) - 1; i >= 0; i-- {
-		e := p.folders[i]
+// Finish sets what belongs to the folders, the innermost first, and brings all to the disk.
+func (p *Unpacking) Finish() (Unpacked, error) {
+	if len(p.only) > 0 && p.out.Entries == 0 {
+		return p.out, fault.Wrong("path-absent", "nothing in the dump is named %s", strings.Join(p.only, ", ")).
+			Advise("'grainkeep show' counts what is in it; a path begins below the dumped folder")
+	}
+	slices.SortFunc(p.folders, func(a, b Entry) int { return before(b.Name, a.Name) })
+	for _, e := range p.folders {
 		f, err := p.root.OpenFile(e.Name, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
 		if err != nil {
-			return err
+			return p.out, err
 		}
 		if err := errors.Join(p.dressed(f, e), f.Close()); err != nil {
-			return fmt.Errorf("%s: %w", e.Name, err)
+			return p.out, fmt.Errorf("%s: %w", e.Name, err)
 		}
 	}
 	dir, err := p.root.Open(".")
 	if err != nil {
-		return err
+		return p.out, err
 	}
 	defer dir.Close()
-	return unix.Syncfs(int(dir.Fd()))
+	return p.out, unix.Syncfs(int(dir.Fd()))
 }

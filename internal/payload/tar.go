@@ -33,7 +33,7 @@ func (t *Tar) Capture(ctx context.Context, set *blob.Set, feed *event.Feed) (man
 		return manifest.Payload{}, err
 	}
 	meter := feed.Gauge()
-	totals, err := t.Tree.Write(ctx, f, func(e files.Entry) {
+	totals, err := t.Tree.Write(ctx, files.Output{Tar: f}, func(e files.Entry) {
 		meter.Rows.Add(1)
 		meter.Bytes.Add(e.Size)
 	})

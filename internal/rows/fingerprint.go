@@ -18,9 +18,10 @@ const FingerprintVersion = "xxh3-128-sum/1"
 type Fingerprint struct{ hi, lo uint64 }
 
 // AddRow adds one row's text.
-func (f *Fingerprint) AddRow(row []byte) { f.addHash(xxh3.Hash128(row)) }
+func (f *Fingerprint) AddRow(row []byte) { f.AddHash(xxh3.Hash128(row)) }
 
-func (f *Fingerprint) addHash(h xxh3.Uint128) {
+// AddHash adds the hash of one row.
+func (f *Fingerprint) AddHash(h xxh3.Uint128) {
 	var carry uint64
 	f.lo, carry = bits.Add64(f.lo, h.Lo, 0)
 	f.hi, _ = bits.Add64(f.hi, h.Hi, carry)
@@ -32,7 +33,7 @@ func (f *Fingerprint) AddText(s string) error {
 	if err != nil || len(b) != 16 {
 		return fmt.Errorf("%q is not a fingerprint", s)
 	}
-	f.addHash(xxh3.Uint128{Hi: binary.BigEndian.Uint64(b), Lo: binary.BigEndian.Uint64(b[8:])})
+	f.AddHash(xxh3.Uint128{Hi: binary.BigEndian.Uint64(b), Lo: binary.BigEndian.Uint64(b[8:])})
 	return nil
 }
 
@@ -59,8 +60,8 @@ type Counter struct {
 
 // Add adds the rows of another part of the same table.
 func (c *Counter) Add(o *Counter) {
-	c.Sum.addHash(xxh3.Uint128{Hi: o.Sum.hi, Lo: o.Sum.lo})
-	c.Values.addHash(xxh3.Uint128{Hi: o.Values.hi, Lo: o.Values.lo})
+	c.Sum.AddHash(xxh3.Uint128{Hi: o.Sum.hi, Lo: o.Sum.lo})
+	c.Values.AddHash(xxh3.Uint128{Hi: o.Values.hi, Lo: o.Values.lo})
 	c.Has = c.Has || o.Has
 	c.Rows += o.Rows
 	c.Bytes += o.Bytes
@@ -93,7 +94,7 @@ func (c *Counter) Row(p []byte, more bool) error {
 	}
 	c.long.Write(p)
 	if !more {
-		c.Sum.addHash(c.long.Sum128())
+		c.Sum.AddHash(c.long.Sum128())
 		c.long = nil
 		c.Rows++
 	}

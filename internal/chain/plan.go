@@ -1,6 +1,7 @@
 package chain
 
 import (
+	"context"
 	"slices"
 	"time"
 
@@ -68,12 +69,49 @@ func broken(d, at *keep.Dump, why string) error {
 
 // Restorable fails for a plan whose changes this program cannot apply yet.
 func (p *Plan) Restorable() error {
-	if len(p.Changes) == 0 {
+	d := p.Last()
+	if len(p.Changes) == 0 || d.Manifest.Payload.Tar != nil {
 		return nil
 	}
-	d := p.Last()
 	return fault.New("kind-unknown", nil, "the dump %s is %s, which this program cannot restore yet", d.Name(),
 		d.Manifest.Kind).Advise("use a newer grainkeep")
+}
+
+// Dumps are all that the plan needs, in their order.
+func (p *Plan) Dumps() []*keep.Dump { return append([]*keep.Dump{p.Base}, p.Changes...) }
+
+// Around gives the chain that a dump is of, as far as it is there: what it builds on, from the full on, the dump
+// itself, and what builds on it, by the moments.
+func (l Links) Around(d *keep.Dump) (list []*keep.Dump) {
+	seen := map[string]bool{}
+	for at := d; at != nil && !seen[at.ID]; at = l[at.Manifest.Base] {
+		seen[at.ID] = true
+		list = append(list, at)
+	}
+	slices.Reverse(list)
+	var after []*keep.Dump
+	for grown := true; grown; {
+		grown = false
+		for _, x := range l {
+			if !seen[x.ID] && x.Manifest.Base != "" && seen[x.Manifest.Base] && (x.Manifest.Base == d.ID ||
+				slices.Contains(after, l[x.Manifest.Base])) {
+				seen[x.ID], grown = true, true
+				after = append(after, x)
+			}
+		}
+	}
+	slices.SortStableFunc(after, func(a, b *keep.Dump) int { return a.Manifest.Moment.Compare(b.Manifest.Moment) })
+	return append(list, after...)
+}
+
+// Whole reads the manifests of all its dumps whole.
+func (p *Plan) Whole(ctx context.Context) error {
+	for _, d := range p.Dumps() {
+		if err := d.Whole(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Last is the dump that the plan ends with.

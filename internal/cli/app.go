@@ -377,15 +377,16 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 	var links chain.Links
 	for _, d := range found {
 		if links == nil && d.Keep != nil && d.Err == nil && d.Manifest.Kind != manifest.Full {
-			all, err := d.Keep.Dumps(a.ctx)
-			if err != nil {
+			if links, err = a.links(d); err != nil {
 				return nil, err
 			}
-			links = chain.Link(all)
 		}
 		p, err := links.To(d)
 		if err == nil {
 			err = p.Restorable()
+		}
+		if err == nil {
+			err = p.Whole(a.ctx)
 		}
 		if err != nil {
 			return nil, err

@@ -33,7 +33,7 @@ func (a *app) restoreWithBeside(f *config.File, databases, beside []*chain.Plan,
 	}
 	var tasks []folderTask
 	for _, p := range beside {
-		t, err := a.folderTask(f, p.Last(), r, len(beside)+len(databases) > 1)
+		t, err := a.folderTask(f, p, r, len(beside)+len(databases) > 1)
 		if err != nil {
 			return err
 		}
@@ -64,13 +64,15 @@ func (a *app) restoreWithBeside(f *config.File, databases, beside []*chain.Plan,
 
 // folderTask is the restore of what is no database.
 type folderTask struct {
-	d  *keep.Dump
-	to string // the folder to make; of a stream: the name that its command gets
+	plan *chain.Plan
+	d    *keep.Dump // the last of it
+	to   string     // the folder to make; of a stream: the name that its command gets
 }
 
 // folderTask says where to; a folder that is there already is an error, unless it may be renamed.
-func (a *app) folderTask(f *config.File, d *keep.Dump, r restoreFlags, several bool) (t folderTask, err error) {
-	t.d = d
+func (a *app) folderTask(f *config.File, p *chain.Plan, r restoreFlags, several bool) (t folderTask, err error) {
+	d := p.Last()
+	t.plan, t.d = p, d
 	if d.Manifest.Payload.Stream != nil {
 		t.to = r.as
 		if r.as == "" && !r.replace {
@@ -111,6 +113,7 @@ func heldBy(d *keep.Dump) string {
 func (a *app) restoreBeside(f *config.File, t folderTask, r restoreFlags) error {
 	d := t.d
 	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+	a.sayWay(t.plan)
 	unpin, err := a.pin(d)
 	if err != nil {
 		return err
@@ -135,7 +138,7 @@ func (a *app) restoreBeside(f *config.File, t folderTask, r restoreFlags) error 
 		a.part(part)
 		return nil
 	}
-	o, err := restore.Folder(a.ctx, d, t.to, r.only, r.replace, feed)
+	o, err := restore.Folder(a.ctx, t.plan, t.to, r.only, r.replace, feed)
 	if err != nil {
 		return err
 	}

@@ -165,6 +165,7 @@ func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof
 		return nil, err
 	}
 	defer unpin()
+	a.sayWay(plan)
 	feed, end := a.feed()
 	feed.Accept(job.Of(f).Accepted(d.Manifest.Job)...)
 	p, err := drill.Run(ctx, drill.Drill{Plan: plan, On: on, Checks: checks, Tool: tool, Stream: commands}, feed)

@@ -24,8 +24,8 @@ import (
 type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
-	adopt, zero                           bool
-	wait, note                            string
+	adopt, zero, baseline                 bool
+	wait, note, kind                      string
 }
 
 func (a *app) dumpCommand() *cobra.Command {
@@ -53,6 +53,11 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	f.StringVar(&d.printWhat, "print", "path", "`WHAT` to print of each dump: path or id")
 	values(cmd, "print", "path", "id")
 	f.StringVar(&d.note, "note", "", "a `NOTE` about these dumps, shown with them: before the move")
+	f.StringVar(&d.kind, "kind", "auto", "the `KIND` of the dumps: full, differential (what changed since the last "+
+		"full), incremental (since the last dump), or auto: what the schedule would take now")
+	values(cmd, "kind", "auto", "full", "differential", "incremental")
+	f.BoolVar(&d.baseline, "new-baseline", false,
+		"what comes after builds on this full; a full that is asked for by its kind stands outside the chain else")
 	f.StringVar(&d.wait, "wait", "",
 		"wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")
@@ -239,7 +244,7 @@ func (a *app) sayPlan(e dump.Planned) {
 		names = append(names, d.Name)
 	}
 	what := databasesAnd(names)
-	a.say("%s: %s from %s into %s%s", j.Name, what, from, j.Keep.Where(), roomOf(r))
+	a.say("%s: %s%s from %s into %s%s", j.Name, kindOf(j.Kind), what, from, j.Keep.Where(), roomOf(r))
 	t := a.newTable(nil, "#2")
 	for _, d := range p.Databases {
 		t.row("  "+d.Name, size(d.Bytes), why(p, d.Name))
@@ -345,6 +350,9 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	if m.Database == engine.ServerWide || m.Payload.SQL == nil {
 		what = holds(m)
 	}
+	if m.Kind != manifest.Full {
+		what = fmt.Sprintf("%s, %s changed; %s", m.Kind, changes(m), what)
+	}
 	a.say("  %s: %s, %s stored (%s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), unpacked(m),
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
 	result := done.Path()
@@ -356,6 +364,11 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 		return
 	}
 	a.print("%s\n", result)
+}
+
+// changes counts what a dump that builds on another holds.
+func changes(m *manifest.Manifest) string {
+	return phrase.Plural(m.Payload.Tar.Written, "entry")
 }
 
 // unpacked says how much a dump is before it is compressed.

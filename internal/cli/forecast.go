@@ -14,6 +14,7 @@ import (
 	"grainkeep/internal/forecast"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/retain"
 )
@@ -69,7 +70,7 @@ func (a *app) forecast(name, picture string) error {
 		return fault.Wrong("dump-absent", "there is no dump of %s to reckon from",
 			name).Advise("take one: 'grainkeep dump %s'", name)
 	}
-	if len(ask.Full) == 0 {
+	if len(ask.Due) == 0 {
 		return fault.Wrong("schedule-absent", "the job %s does not say when it is due", name).
 			Advise("give it a phrase: full = \"02:30 on monday to saturday\"")
 	}
@@ -93,8 +94,17 @@ func (a *app) forecast(name, picture string) error {
 func (a *app) forecastOf(f *config.File, name string, k *keep.Keep) (ask forecast.Ask, err error) {
 	j := f.Job[name]
 	ask = forecast.Ask{Zone: f.Zone(), Now: clock.Now(), Thin: j.Thin == config.AfterGoodDump}
-	if ask.Full, err = config.Schedules(j.Full); err != nil {
-		return ask, err
+	for _, d := range []struct {
+		kind manifest.Kind
+		when any
+	}{{manifest.Full, j.Full}, {manifest.Differential, j.Differential}, {manifest.Incremental, j.Incremental}} {
+		when, err := config.Schedules(d.when)
+		if err != nil {
+			return ask, err
+		}
+		if len(when) > 0 {
+			ask.Due = append(ask.Due, forecast.Due{Kind: string(d.kind), When: when})
+		}
 	}
 	if ask.Retain, err = phrase.ParseRetain(j.Retain); err != nil {
 		return ask, err
@@ -159,6 +169,9 @@ func (a *app) sayForecast(name string, ask forecast.Ask, o forecast.Outlook) {
 		p.row("  "+g.Name, phrase.Count(int64(g.Dumps)))
 	}
 	a.print("%s\n", p.render())
+	for _, kind := range o.Assumed {
+		a.say("There is no %s dump yet: one is reckoned with %g %% of a full.", kind, 100*forecast.Share[kind])
+	}
 	if !ask.Thin {
 		a.say("Nothing is thinned by itself (thin = \"after a good dump\" would do it), so every dump stays.")
 	}

@@ -53,7 +53,8 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 		for _, p := range []struct {
 			what schedule.What
 			when any
-		}{{schedule.Full, j.Full}, {schedule.Drill, j.Drill}, {schedule.Verify, j.Verify}} {
+		}{{schedule.Full, j.Full}, {schedule.Differential, j.Differential}, {schedule.Incremental, j.Incremental},
+			{schedule.Drill, j.Drill}, {schedule.Verify, j.Verify}} {
 			when, err := config.Schedules(p.when)
 			if err != nil {
 				return nil, err
@@ -198,8 +199,12 @@ func noteDump(d *keep.Dump, note func(job string, what schedule.What, at time.Ti
 	if d.Manifest == nil {
 		return
 	}
-	if d.Manifest.Kind == manifest.Full {
-		note(d.Manifest.Job, schedule.Full, d.Manifest.Started)
+	for _, what := range map[manifest.Kind][]schedule.What{ // a larger one stands for the smaller
+		manifest.Full:         {schedule.Full, schedule.Differential, schedule.Incremental},
+		manifest.Differential: {schedule.Differential, schedule.Incremental},
+		manifest.Incremental:  {schedule.Incremental},
+	}[d.Manifest.Kind] {
+		note(d.Manifest.Job, what, d.Manifest.Started)
 	}
 	if p := d.LastProof(); p != nil {
 		note(d.Manifest.Job, schedule.Drill, p.At)

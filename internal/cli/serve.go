@@ -307,7 +307,7 @@ func (a *app) lastRuns(f *config.File, plans []schedule.Plan) (schedule.Last, er
 	done := map[string]time.Time{}
 	for _, p := range plans {
 		at := held(p.Job, p.What)
-		if j != nil {
+		if j != nil && !(p.What.Dump() && f.Job[p.Job].Chained()) { // a run does not tell its kind: the keep does
 			r, err := j.Last(a.ctx, p.Job, p.What.Command(), ended...)
 			if err != nil {
 				return nil, err

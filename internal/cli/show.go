@@ -40,6 +40,9 @@ func (a *app) showCommand() *cobra.Command {
 					a.print("\n")
 				}
 				a.show(d, all)
+				if err := a.showChain(d, all); err != nil {
+					return err
+				}
 				out = append(out, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
 					"manifest": d.Manifest})
 			}
@@ -68,7 +71,13 @@ func (a *app) show(d *keep.Dump, all bool) {
 	line("dump", "%s", d.Name())
 	line("id", "%s", d.ID)
 	line("path", "%s", d.Path())
-	line("kind", "%s", m.KindWord())
+	line("kind", "%s%s", m.KindWord(), map[bool]string{true: ", outside the chain: nothing builds on it"}[m.Alone])
+	if m.Why != "" {
+		line("because", "%s", m.Why)
+	}
+	if m.Base != "" {
+		line("builds on", "%s", m.Base[:min(10, len(m.Base))])
+	}
 	if m.Note != "" {
 		line("note", "%s", m.Note)
 	}
@@ -81,6 +90,9 @@ func (a *app) show(d *keep.Dump, all bool) {
 		line("database", "%s", facts(m.Facts()))
 	}
 	line("holds", "%s", holds(m))
+	if m.Kind != manifest.Full {
+		line("changed", "%s", changes(m))
+	}
 	for _, w := range m.Warnings {
 		line("warning", "%s", w.Text)
 	}
@@ -114,7 +126,7 @@ func (a *app) show(d *keep.Dump, all bool) {
 	if at := position(m.To); at != "" {
 		line("log", "%s", at)
 	}
-	a.print("%s\n\n", head.render())
+	a.print("%s\n", head.render())
 	a.showTables(m, all)
 }
 
@@ -178,6 +190,7 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 	if len(m.Tables()) == 0 {
 		return
 	}
+	a.print("\n")
 	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored",
 		"Ratio")
 	stored := map[string]int64{}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,12 +53,19 @@ func (a *app) statusJob(f *config.File, name string, room keep.Room) (j status.J
 		}
 	}
 	for _, p := range []struct {
+		kind  manifest.Kind
 		value any
-		into  *[]*phrase.Schedule
-	}{{c.Full, &j.Full}, {c.Drill, &j.Drill}} {
-		if *p.into, err = config.Schedules(p.value); err != nil {
+	}{{manifest.Full, c.Full}, {manifest.Differential, c.Differential}, {manifest.Incremental, c.Incremental}} {
+		when, err := config.Schedules(p.value)
+		if err != nil {
 			return j, err
 		}
+		if len(when) > 0 {
+			j.Dumps = append(j.Dumps, status.Due{Kind: p.kind, When: when})
+		}
+	}
+	if j.Drill, err = config.Schedules(c.Drill); err != nil {
+		return j, err
 	}
 	if c.Grace != "" {
 		j.Grace, err = phrase.ParseAge(c.Grace)
@@ -156,6 +164,8 @@ type jsonStatus struct {
 	Unread   string  `json:"unread_since,omitempty"`
 	Kind     string  `json:"kind,omitempty"`
 	Next     string  `json:"next,omitempty"`
+
+	Moments map[string]string `json:"moments,omitempty"` // the newest of each kind
 }
 
 func (a *app) status(names []string, probe, offline bool) error {
@@ -166,14 +176,17 @@ func (a *app) status(names []string, probe, offline bool) error {
 	if err != nil {
 		return err
 	}
-	t := a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"},
-		"Took", "Size", "Ratio")
+	chained := slices.ContainsFunc(lines, func(l status.Line) bool {
+		return l.Of[manifest.Differential] != nil || l.Of[manifest.Incremental] != nil
+	})
+	t := a.statusTable(chained)
 	list := []jsonStatus{}
 	now := clock.Now()
 	var stale []string
 	for _, l := range lines {
 		next := "–"
-		x := jsonStatus{Job: l.Job, Database: l.Database, State: string(l.State), Why: l.Why}
+		x := jsonStatus{Job: l.Job, Database: l.Database, State: string(l.State), Why: l.Why,
+			Moments: map[string]string{}}
 		if !l.Next.IsZero() {
 			next, x.Next = "in "+inWords(l.Next.Sub(now)), l.Next.UTC().Format(time.RFC3339)
 		}
@@ -182,10 +195,18 @@ func (a *app) status(names []string, probe, offline bool) error {
 		if d := l.Last; d != nil {
 			m := d.Manifest
 			took := m.Finished.Sub(m.Started)
-			t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
-				phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), paint(a.stdout,
-					stateColour(string(d.State())),
-					provenIn(l, now)), next, word)
+			proof := paint(a.stdout, stateColour(string(d.State())), provenIn(l, now))
+			if chained {
+				t.row(name, ageOf(l.Of[manifest.Full], now), ageOf(l.Of[manifest.Differential], now),
+					ageOf(l.Of[manifest.Incremental], now), phrase.Duration(took), phrase.Bytes(m.StoredBytes), proof,
+					next, word)
+			} else {
+				t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
+					phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), proof, next, word)
+			}
+			for kind, of := range l.Of {
+				x.Moments[string(kind)] = of.Manifest.Moment.Format(time.RFC3339Nano)
+			}
 			x.Proven, x.Unread, x.Kind = stamp(l.Proven), stamp(l.Unread), m.KindWord()
 			x.ID, x.Moment, x.Seconds = d.ID, m.Moment.Format(time.RFC3339Nano), took.Seconds()
 			x.Bytes, x.Proof = m.StoredBytes, string(d.State())
@@ -213,6 +234,24 @@ func (a *app) status(names []string, probe, offline bool) error {
 			Advise("'grainkeep dump JOB' takes a dump now, 'grainkeep drill JOB' proves one")
 	}
 	return nil
+}
+
+// statusTable is that of full dumps, or of all kinds, with the ages of the newest of each.
+func (a *app) statusTable(chained bool) lined {
+	if chained {
+		return a.newTable([]string{"Database", "Last full", "Differential", "Incremental", "Took", "Size", "Restore",
+			"Next", "State"}, "Took", "Size")
+	}
+	return a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"},
+		"Took", "Size", "Ratio")
+}
+
+// ageOf is how old a dump is; nil: there is none.
+func ageOf(d *keep.Dump, now time.Time) string {
+	if d == nil {
+		return "–"
+	}
+	return phrase.Ago(now.Sub(d.Manifest.Moment))
 }
 
 // needALook says how many of what is dumped are stale.

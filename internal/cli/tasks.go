@@ -5,11 +5,14 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/schedule"
 )
 
 // dumpTask is a job to take the dumps of.
@@ -82,6 +85,33 @@ func waitOf(d dumpFlags) (time.Duration, error) {
 	return wait, nil
 }
 
+// setKind says of which kind the dumps of a job are to be.
+func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) error {
+	chained := f != nil && d.from == "" && f.Job[name].Chained()
+	j.Kind, j.Alone = manifest.Kind(d.kind), chained && d.kind == string(manifest.Full) && !d.baseline
+	switch {
+	case !slices.Contains([]string{"auto", "full", "differential", "incremental"}, d.kind):
+		return fault.Wrong("flag-wrong", "--kind is %q", d.kind).Advise("write auto, full, differential or incremental")
+	case d.baseline && d.kind != "full":
+		return fault.Wrong("flag-wrong", "--new-baseline goes with --kind full")
+	case d.kind != "auto":
+		return nil
+	case !chained:
+		j.Kind = manifest.Full
+		return nil
+	}
+	plans, err := plansOf(f, []string{name})
+	if err != nil {
+		return err
+	}
+	last, err := a.lastOf(f, plans)
+	if err != nil {
+		return err
+	}
+	j.Kind = manifest.Kind(schedule.KindNow(plans, last, clock.Now(), f.Zone()).Kind())
+	return nil
+}
+
 // prepareRuns makes good what killed runs left, and yields to others where all of the jobs say so.
 func (a *app) prepareRuns(f *config.File, tasks []*dumpTask) {
 	low := f != nil && !slices.ContainsFunc(tasks, func(t *dumpTask) bool { return !job.Of(f).Low(t.name) })
@@ -110,6 +140,9 @@ func (a *app) dumpTask(f *config.File, t *dumpTask, d dumpFlags, out *jsonDump) 
 			return err
 		}
 		j.Run, j.Tool, j.Only, j.Note = run, tool, t.only, d.note
+		if err := a.setKind(f, j, t.name, d); err != nil {
+			return err
+		}
 		if a.run != nil {
 			a.run.At(a.ctx, j.Keep.ID, j.Keep.Where())
 		}

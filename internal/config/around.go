@@ -87,6 +87,30 @@ func (f *File) Stream(name string) (*stream.Source, error) {
 	return &stream.Source{Name: name, Dump: *command(s.Dump), Restore: command(s.Restore), Check: command(s.Check)}, nil
 }
 
+// How a dump of changes tells which files changed.
+const (
+	ByTimes   = "times" // also where nothing is said
+	ByContent = "content"
+)
+
+// Chained says whether a job takes dumps that build on others.
+func (j Job) Chained() bool { return j.Differential != nil || j.Incremental != nil }
+
+// checkKinds looks at the dumps of a job that build on others.
+func (f *File) checkKinds(where string, j Job) error {
+	switch {
+	case !j.Chained():
+		return nil
+	case j.Source != "":
+		return f.wrong(where, "there are no differential and incremental dumps of databases yet, only of companion folders").
+			Advise("give the folders a job of their own, without a source")
+	case j.Full == nil:
+		return f.wrong(where, "a chain without fulls grows for ever").
+			Advise("say when a new one begins: full = \"02:30 on sunday\"")
+	}
+	return nil
+}
+
 func (f *File) checkFiles(where string, list []Files) error {
 	seen := map[string]bool{}
 	for _, c := range list {
@@ -100,6 +124,8 @@ func (f *File) checkFiles(where string, list []Files) error {
 			return f.wrong(where, "files: two folders are named %q", c.Name)
 		case c.Folder == "":
 			return f.wrong(where, "files: the key folder is missing")
+		case c.ChangedBy != "" && c.ChangedBy != ByTimes && c.ChangedBy != ByContent:
+			return f.wrong(where, "files: changed_by is %q", c.ChangedBy).Advise("write %q or %q", ByTimes, ByContent)
 		}
 		seen[c.Name] = true
 	}

@@ -76,6 +76,8 @@ type Job struct {
 	HoldWriters  bool     `toml:"hold_writers,omitempty"` // those without transactions
 	CopyFirst    bool     `toml:"copy_first,omitempty"`   // of a SQLite file
 	Full         any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
+	Differential any      `toml:"differential,omitempty"`
+	Incremental  any      `toml:"incremental,omitempty"`
 	Drill        any      `toml:"drill,omitempty"`
 	Verify       any      `toml:"verify,omitempty"`
 	Grace        string   `toml:"grace,omitempty"`     // how late is late
@@ -120,6 +122,9 @@ type Files struct {
 	Only   []string `toml:"only,omitempty"`   // patterns
 	Except []string `toml:"except,omitempty"` // patterns
 	Split  bool     `toml:"split,omitempty"`  // each folder in it is a dump of its own
+
+	// ChangedBy is how a dump of changes tells what changed: by times, or by content.
+	ChangedBy string `toml:"changed_by,omitempty"`
 }
 
 // RowsOf says which rows of a table a job takes.
@@ -244,10 +249,14 @@ func (f *File) checkJob(name string, j Job) error {
 	if err := f.checkLimits(where, j); err != nil {
 		return err
 	}
-	for key, value := range map[string]any{"full": j.Full, "drill": j.Drill, "verify": j.Verify} {
+	for key, value := range map[string]any{"full": j.Full, "differential": j.Differential,
+		"incremental": j.Incremental, "drill": j.Drill, "verify": j.Verify} {
 		if _, err := Schedules(value); err != nil {
 			return f.wrong(where, "%s: %v", key, err)
 		}
+	}
+	if err := f.checkKinds(where, j); err != nil {
+		return err
 	}
 	if _, err := phrase.ParseRetain(j.Retain); err != nil {
 		return f.wrong(where, "retain: %v", err)

@@ -27,11 +27,11 @@ var known = map[string][]string{
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
-		"full", "drill", "verify", "grace", "retain", "thin", "name", "catch_up", "spread", "read_back", "limit",
+		"full", "differential", "incremental", "drill", "verify", "grace", "retain", "thin", "name", "catch_up", "spread", "read_back", "limit",
 		"drill_limit",
 		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "files", "before", "after",
 		"after_drill"},
-	"files":  {"name", "folder", "only", "except", "split"},
+	"files":  {"name", "folder", "only", "except", "split", "changed_by"},
 	"rows":   {"table", "condition"},
 	"check":  {"database", "sql", "answer"},
 	"before": steps, "after": steps, "after_drill": steps,
@@ -49,10 +49,6 @@ func explain(path string, err error) error {
 		row, _ := e.Position()
 		key := e.Key()
 		name := key[len(key)-1]
-		if key[0] == "job" && (name == "differential" || name == "incremental") {
-			return fault.Wrong("kind-absent", "%s, line %d: there are no %s dumps yet", path, row, name).
-				Advise("leave the key out; full dumps work")
-		}
 		section := ""
 		switch {
 		case known[key[0]] == nil:

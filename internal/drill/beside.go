@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/clock"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
@@ -39,7 +40,7 @@ func (d Drill) beside(ctx context.Context, of *keep.Dump, feed *event.Feed) (pro
 	if of.Manifest.Payload.Tar != nil {
 		var to string
 		if to, err = folder.Sub("unpacked"); err == nil {
-			err = folderDrill(ctx, of, to, proof, feed)
+			err = folderDrill(ctx, d.Plan, to, proof, feed)
 		}
 	} else {
 		err = streamDrill(ctx, of, d.Stream, folder.Path, proof, feed)
@@ -59,9 +60,9 @@ func (d Drill) beside(ctx context.Context, of *keep.Dump, feed *event.Feed) (pro
 const shownDifferences = 20
 
 // folderDrill unpacks a folder, reads it back as a dump would, and compares.
-func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proof, feed *event.Feed) error {
-	began := clock.Now()
-	u, err := restore.Unpack(ctx, of, to, nil, feed)
+func folderDrill(ctx context.Context, plan *chain.Plan, to string, proof *keep.Proof, feed *event.Feed) error {
+	began, of := clock.Now(), plan.Last()
+	u, err := restore.Unpack(ctx, plan, to, nil, feed)
 	if err != nil {
 		return err
 	}
@@ -92,16 +93,33 @@ func folderDrill(ctx context.Context, of *keep.Dump, to string, proof *keep.Proo
 		proof.Differences = append(proof.Differences, "owners or extended attributes are not as they were dumped")
 		return nil
 	}
-	var found []string
-	err = payload.Whole(ctx, of, t.File, func(r io.Reader) (err error) {
-		found, err = files.Differ(ctx, r, to, shownDifferences)
-		return err
-	})
+	found, err := differ(ctx, plan, to)
 	proof.Differences = append(proof.Differences, found...)
 	if len(proof.Differences) == 0 {
 		proof.Differences = []string{"the folder's fingerprint is " + got.Sum.String() + " and was " + t.Sum}
 	}
 	return err
+}
+
+// differ names what a folder that a chain was unpacked into has otherwise.
+func differ(ctx context.Context, plan *chain.Plan, to string) ([]string, error) {
+	past, err := payload.Past(ctx, plan.Dumps())
+	if err != nil {
+		return nil, err
+	}
+	c, err := files.NewComparison(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	for i, d := range plan.Dumps() {
+		err := payload.Whole(ctx, d, d.Manifest.Payload.Tar.File, func(r io.Reader) error {
+			return c.Tar(r, func(name string) bool { return past.Holds(i, name) })
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return c.Differences(shownDifferences), nil
 }
 
 // streamDrill restores what a command wrote into a scratch instance, and compares the facts about it.

@@ -3,6 +3,7 @@ package dump
 import (
 	"context"
 	"fmt"
+	"path"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -25,6 +26,8 @@ type Folder struct {
 	In     string // a folder in that: just this one; empty: all of it
 	Choice files.Choice
 	Split  bool // each folder in it is a dump of its own
+
+	ByContent bool // files are read to know whether they changed
 }
 
 // beside is what is dumped and is no database.
@@ -91,6 +94,9 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 		return nil, err
 	}
 	o.count()
+	if err := o.loadOrder(ctx); err != nil {
+		return nil, err
+	}
 	if err := o.files.Write(ctx, manifest.Readme, blob.None, o.readmeBeside()); err != nil {
 		return nil, err
 	}
@@ -116,7 +122,18 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 	tree.Avoid(o.Keep.Where())
 	where := strings.TrimSuffix(f.Path+"/"+f.In, "/")
 	o.m.Source = manifest.Source{Engine: EngineFiles, Where: where, Product: "folder"}
-	tar := &payload.Tar{Tree: tree, Folder: where, Choice: f.Choice, Compression: o.Compression}
+	b0, err := o.base(ctx, o.m.Database)
+	if err != nil {
+		return err
+	}
+	b0 = sameFolder(b0, where, f.Choice)
+	if b0.why != "" {
+		o.feed.Note(o.m.Database, "a full dump is taken: %s", b0.why)
+	}
+	o.chain = b0.chain
+	o.m.Kind, o.m.Base, o.m.Why, o.m.Alone = b0.kind, b0.id(), b0.why, o.Alone && b0.kind == manifest.Full
+	tar := &payload.Tar{Tree: tree, Folder: where, Choice: f.Choice, Compression: o.Compression, Base: b0.chain,
+		ByContent: f.ByContent}
 	if o.m.Payload, err = tar.Capture(ctx, o.files, o.feed); err != nil {
 		return err
 	}
@@ -153,10 +170,33 @@ const (
 
 func (o *databaseDump) stream(ctx context.Context, s *stream.Source) (err error) {
 	o.m.Source = manifest.Source{Name: s.Name, Engine: EngineCommand, Where: s.Name, Product: "command"}
-	facts := step.Facts{Job: o.Name, Run: o.res.Run, Kind: string(manifest.Full), Keep: o.Keep.Where()}
+	facts := step.Facts{Job: o.Name, Run: o.res.Run, Kind: string(o.kind()), Keep: o.Keep.Where()}
 	p := &payload.Stream{Source: *s, Facts: facts, Compression: o.Compression}
 	o.m.Payload, err = p.Capture(ctx, o.files, o.feed)
 	return err
+}
+
+// LoadOrder names the file of a dump that builds on others: every file of its chain that is to be loaded, in order.
+const LoadOrder = "load-order.txt"
+
+// loadOrder writes the list of the chain's files.
+func (o *databaseDump) loadOrder(ctx context.Context) error {
+	if len(o.chain) == 0 {
+		return nil
+	}
+	var b strings.Builder
+	add := func(folder string, t *manifest.Tar) {
+		for _, f := range []string{t.Gone, t.File} {
+			if f != "" {
+				b.WriteString(folder + f + "\n")
+			}
+		}
+	}
+	for _, d := range o.chain {
+		add("../"+path.Base(d.Path())+"/", d.Manifest.Payload.Tar)
+	}
+	add("", o.m.Payload.Tar)
+	return o.files.Write(ctx, LoadOrder, blob.None, b.String())
 }
 
 // readmeBeside says how to restore a folder or a stream by hand.
@@ -164,7 +204,8 @@ func (o *databaseDump) readmeBeside() string {
 	m := o.m
 	var b strings.Builder
 	head := func(what, kind string) {
-		fmt.Fprintf(&b, "A full dump of %s\n\n  job      %s\n  moment   %s\n  size     %s, %s unpacked\n  holds    %s\n", what, m.Job,
+		fmt.Fprintf(&b, "A%s %s dump of %s\n\n  job      %s\n  moment   %s\n  size     %s, %s unpacked\n  holds    %s\n",
+			map[bool]string{true: "n"}[m.Kind == manifest.Incremental], m.Kind, what, m.Job,
 			phrase.Both(m.Moment, o.Zone), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), kind)
 	}
 	unpack := o.Compression.Unpack()
@@ -174,10 +215,19 @@ func (o *databaseDump) readmeBeside() string {
 	if t := m.Payload.Tar; t != nil {
 		head("the folder "+phrase.Clean(t.Folder), fmt.Sprintf("%s, %s of content", counted(t.Kinds),
 			phrase.Bytes(t.Bytes)))
+		if len(o.chain) > 0 {
+			fmt.Fprintf(&b, "  changed  %s in it; the others are in the dumps that it builds on\n",
+				phrase.Plural(t.Written, "entry"))
+		}
 		fmt.Fprintf(&b, besideByHand, "it is one standard tar (PAX)")
-		fmt.Fprintf(&b, "    mkdir ../restored\n    %s %s | tar -xpf - -C ../restored --xattrs --xattrs-include='*'\n",
-			unpack, t.File)
-		fmt.Fprintf(&b, "    %s %s | tar -tf - | wc -l    # %d\n", unpack, t.File, t.Entries)
+		b.WriteString("    mkdir ../restored\n")
+		for _, d := range o.chain {
+			folder := "../" + path.Base(d.Path()) + "/"
+			fmt.Fprintf(&b, "    (cd %s && sha256sum -c --quiet SHA256SUMS)\n", folder)
+			tarLines(&b, folder, d.Manifest.Payload.Tar, blob.Compression(d.Manifest.Compression))
+		}
+		tarLines(&b, "", t, o.Compression)
+		fmt.Fprintf(&b, "    find ../restored | wc -l    # %d, unless a name has a line feed in it\n", t.Entries)
 	} else {
 		s := m.Payload.Stream
 		head("what a command of "+phrase.Clean(m.Source.Name)+" wrote", phrase.Bytes(s.Bytes))
@@ -192,6 +242,18 @@ func (o *databaseDump) readmeBeside() string {
 		}
 	}
 	return b.String()
+}
+
+// tarLines are the lines that put one dump of a chain into the restored folder.
+func tarLines(b *strings.Builder, folder string, t *manifest.Tar, c blob.Compression) {
+	unpack := c.Unpack()
+	if unpack == "" {
+		unpack = "cat"
+	}
+	if t.Gone != "" {
+		fmt.Fprintf(b, "    %s %s%s | (cd ../restored && xargs -0r rm -rf --)\n", unpack, folder, t.Gone)
+	}
+	fmt.Fprintf(b, "    %s %s%s | tar -xpf - -C ../restored --xattrs --xattrs-include='*'\n", unpack, folder, t.File)
 }
 
 const besideByHand = `

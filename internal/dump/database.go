@@ -20,6 +20,7 @@ type databaseDump struct {
 	*runner
 	files *blob.Set
 	m     *manifest.Manifest
+	chain []*keep.Dump // what it builds on, from the full on
 }
 
 func (r *runner) database(ctx context.Context, src engine.Source, session *keep.Session,

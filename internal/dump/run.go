@@ -43,6 +43,8 @@ type Job struct {
 	Config      []byte         // as it is kept beside the dumps; no secrets
 	Tool        string         // name and version of this program
 
+	Kind    manifest.Kind                        // of the dumps, where they have something to build on; empty: full
+	Alone   bool                                 // a full that is no baseline
 	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
 	Note    string                               // for the dumps
 	Run     string                               // id of the run; empty: one is made
@@ -140,7 +142,7 @@ func (j *Job) hasDatabases() bool { return j.Source.Engine != "" && j.Stream == 
 
 // between takes the dumps between the job's steps. Those after them run whatever happened.
 func (r *runner) between(ctx context.Context, src engine.Source) error {
-	facts := step.Facts{Job: r.Name, Run: r.res.Run, Kind: string(manifest.Full), Databases: r.databases(),
+	facts := step.Facts{Job: r.Name, Run: r.res.Run, Kind: string(r.kind()), Databases: r.databases(),
 		Keep: r.Keep.Where()}
 	open, err := r.Steps.Begin(ctx, r.Name+"-"+r.res.Run, step.Before, step.After, facts, r.feed)
 	if err != nil {
@@ -181,6 +183,7 @@ type runner struct {
 	beside  map[string]beside     // what is dumped and is no database, by name
 	matched map[string]bool       // entries of Skip and Rows
 	last    map[string]*keep.Dump // the dumps before, by database
+	dumps   []*keep.Dump          // all that the keep has
 }
 
 // take takes the dumps of the plan, records them and keeps the job's configuration.
@@ -273,6 +276,9 @@ func (r *runner) prepare(ctx context.Context, src engine.Source) (err error) {
 	if err == nil {
 		err = r.plan.Narrow(r.Only)
 	}
+	if err == nil {
+		err = r.kinds()
+	}
 	if err != nil {
 		return err
 	}
@@ -357,6 +363,7 @@ func (r *runner) checkClock(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	r.dumps = dumps
 	var newest time.Time
 	for _, d := range dumps {
 		if d.Manifest == nil || d.Manifest.Job != r.Name {

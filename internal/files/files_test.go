@@ -98,11 +98,12 @@ func TestAFolderComesBackExactly(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(to, "more"), nil, 0o644))
 	other, _, _ := pack(t, to, Choice{})
 	require.NotEqual(t, was.Bare, other.Bare)
-	found, err := Differ(ctx, bytes.NewReader(data), to, 9)
+	c, err := NewComparison(ctx, to)
 	require.NoError(t, err)
+	require.NoError(t, c.Tar(bytes.NewReader(data), nil))
 	require.Equal(t, []string{". came back with another content, mode, time or kind",
 		"cargo/big came back with another content, mode, time or kind",
-		"pipe did not come back", "more came back, and was not dumped"}, found)
+		"pipe did not come back", "more came back, and was not dumped"}, c.Differences(9))
 }
 
 func TestWhatIsChosenOfAFolder(t *testing.T) {

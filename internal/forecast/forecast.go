@@ -22,7 +22,7 @@ type Dump struct {
 
 // Ask is what to reckon with.
 type Ask struct {
-	Full   []*phrase.Schedule
+	Due    []Due // by kind, the largest first
 	Retain phrase.Retain
 	Thin   bool // what the phrase does not keep is removed; else all stays
 	Zone   *time.Location
@@ -31,6 +31,15 @@ type Ask struct {
 	Left   int64 // bytes that may still be written above the floor
 	Known  bool  // whether that is known
 }
+
+// Due is when dumps of a kind are due.
+type Due struct {
+	Kind string
+	When []*phrase.Schedule
+}
+
+// Share is what a dump that builds on another takes of a full, where there is none yet to reckon from.
+var Share = map[string]float64{"differential": 0.1, "incremental": 0.01}
 
 // Growth is how the dumps of one database grow.
 type Growth struct {
@@ -62,6 +71,7 @@ type Age struct {
 // Outlook is what will be.
 type Outlook struct {
 	Growth  []Growth
+	Assumed []string // kinds of which there is no dump yet: Share of a full is reckoned with
 	Days    []Day
 	Peak    int64     // the most bytes at any time
 	Reached time.Time // when the floor is reached; zero: not within the year
@@ -74,7 +84,13 @@ const ahead = 365 // days
 // Reckon looks a year ahead.
 func Reckon(a Ask) Outlook {
 	o := Outlook{Growth: growth(a.Dumps)}
-	w := world{ask: a, dumps: slices.Clone(a.Dumps)}
+	w := world{ask: a, dumps: slices.Clone(a.Dumps), last: map[string]string{}, full: map[string]string{}}
+	sizes := changes(a.Dumps)
+	for _, d := range a.Due {
+		if d.Kind != full && len(sizes[d.Kind]) == 0 {
+			o.Assumed = append(o.Assumed, d.Kind)
+		}
+	}
 	for _, d := range a.Dumps {
 		w.bytes += d.Bytes
 	}
@@ -83,10 +99,15 @@ func Reckon(a Ask) Outlook {
 	at := a.Now
 	for range ahead {
 		end := at.In(a.Zone).AddDate(0, 0, 1)
-		for due := next(a.Full, at, a.Zone); !due.IsZero() && !due.After(end); due = next(a.Full, due, a.Zone) {
+		for due, kind := a.next(at); !due.IsZero() && !due.After(end); due, kind = a.next(due) {
 			for _, g := range o.Growth {
 				n := g.At(due.Sub(a.Now))
-				w.add(g.Of, due, n)
+				if known, has := sizes[kind][g.Of]; has {
+					n = known
+				} else if kind != full {
+					n = int64(float64(n) * Share[kind])
+				}
+				w.add(g.Of, kind, due, n)
 				o.Written += n
 			}
 			o.Peak = max(o.Peak, w.bytes)
@@ -104,6 +125,35 @@ func Reckon(a Ask) Outlook {
 	return o
 }
 
+const full = "full"
+
+// next is the next time that a dump is due, and its kind: of several, the largest.
+func (a Ask) next(after time.Time) (first time.Time, kind string) {
+	for _, d := range a.Due {
+		if at := next(d.When, after, a.Zone); !at.IsZero() && (first.IsZero() || at.Before(first)) {
+			first, kind = at, d.Kind
+		}
+	}
+	return first, kind
+}
+
+// changes are the mean sizes of the dumps that build on others, by kind and database.
+func changes(dumps []Dump) map[string]map[string]int64 {
+	sizes, n := map[string]map[string]int64{}, map[[2]string]int64{}
+	for _, d := range dumps {
+		if d.Kind == full {
+			continue
+		}
+		if sizes[d.Kind] == nil {
+			sizes[d.Kind] = map[string]int64{}
+		}
+		key := [2]string{d.Kind, d.Of}
+		n[key]++
+		sizes[d.Kind][d.Of] += (d.Bytes - sizes[d.Kind][d.Of]) / n[key]
+	}
+	return sizes
+}
+
 // next is the first time that any phrase says.
 func next(when []*phrase.Schedule, after time.Time, zone *time.Location) (first time.Time) {
 	for _, s := range when {
@@ -119,6 +169,9 @@ func growth(dumps []Dump) (list []Growth) {
 	of := map[string][]Dump{}
 	var names []string
 	for _, d := range dumps {
+		if d.Kind != full {
+			continue
+		}
 		if of[d.Of] == nil {
 			names = append(names, d.Of)
 		}
@@ -150,13 +203,24 @@ type world struct {
 	dumps []Dump
 	bytes int64
 	n     int
+	last  map[string]string // the newest dump of each database, by id
+	full  map[string]string // the newest full
 }
 
-func (w *world) add(of string, at time.Time, bytes int64) {
+func (w *world) add(of, kind string, at time.Time, bytes int64) {
 	w.n++
-	w.dumps = append(w.dumps, Dump{retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: "full", Moment: at,
-		Good:   true,
-		Proven: true}, bytes}) // drills go on
+	it := retain.Item{ID: fmt.Sprintf("to-come-%d", w.n), Of: of, Kind: kind, Moment: at, Good: true,
+		Proven: true} // drills go on
+	switch kind {
+	case full:
+		w.full[of] = it.ID
+	case "differential":
+		it.Base = w.full[of]
+	default:
+		it.Base = w.last[of]
+	}
+	w.last[of] = it.ID
+	w.dumps = append(w.dumps, Dump{it, bytes})
 	w.bytes += bytes
 }
 

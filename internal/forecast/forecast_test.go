@@ -21,7 +21,7 @@ func ask(t *testing.T, phraseText, retainText string, growth int64) Ask {
 	r, err := phrase.ParseRetain(retainText)
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	a := Ask{Full: []*phrase.Schedule{s}, Retain: r, Thin: retainText != "", Zone: time.UTC, Now: now, Known: true,
+	a := Ask{Due: []Due{{full, []*phrase.Schedule{s}}}, Retain: r, Thin: retainText != "", Zone: time.UTC, Now: now, Known: true,
 		Left: 1 << 40}
 	for n := range 10 {
 		at := now.AddDate(0, 0, n-10)
@@ -55,6 +55,27 @@ func TestAYearAhead(t *testing.T) {
 	// Sundays: 8, 15, 22 March … take 2 × (1900 + 100 × days ahead): 2 × 2560, then 2 × 3260
 	require.Equal(t, "2026-03-15", o.Reached.Format(time.DateOnly))
 	require.Greater(t, o.Growth[0].At(-1000*24*time.Hour), int64(0), "what shrinks does not vanish")
+}
+
+// TestAYearOfChains: the larger of two that are due together is taken; what a kept dump builds on stays.
+func TestAYearOfChains(t *testing.T) {
+	a := ask(t, "00:00 on sunday", "everything for 3 days, one a week for 52 weeks", 0)
+	often, err := phrase.ParseSchedule("each 6 hours")
+	require.NoError(t, err)
+	a.Due = append(a.Due, Due{"incremental", []*phrase.Schedule{often}})
+	o := Reckon(a)
+	require.Equal(t, []string{"incremental"}, o.Assumed)
+	require.EqualValues(t, 2*(52*1000+(365*4-52)*10), o.Written)
+	a.Dumps = append(a.Dumps, Dump{retain.Item{ID: "i", Of: "j/a", Kind: "incremental", Base: "j/a9", Moment: a.Now,
+		Good: true}, 30}, Dump{retain.Item{ID: "k", Of: "j/b", Kind: "incremental", Base: "j/b9", Moment: a.Now,
+		Good: true}, 50})
+	o = Reckon(a)
+	require.Empty(t, o.Assumed)
+	require.EqualValues(t, 2*52*1000+(365*4-52)*(30+50), o.Written)
+	require.EqualValues(t, 1000, o.Growth[0].Bytes, "an increment is no full that shrank")
+	// Of each week stays the last dump, of Sunday evening, with the three before it from the full on; of the last
+	// three days everything, which builds on all since the Sunday before.
+	require.Equal(t, 2*(50*4+7*4+7), o.Days[364].Dumps)
 }
 
 func TestPicturesOfAYear(t *testing.T) {

@@ -72,7 +72,8 @@ func (s Set) night(d *dump.Job, name string) (err error) {
 	}
 	for _, c := range j.Files {
 		d.Folders = append(d.Folders, dump.Folder{Name: c.Name, Path: s.f.Absolute(c.Folder),
-			Choice: files.Choice{Only: c.Only, Except: c.Except}, Split: c.Split})
+			Choice: files.Choice{Only: c.Only, Except: c.Except}, Split: c.Split,
+			ByContent: c.ChangedBy == config.ByContent})
 	}
 	if d.Stream, err = s.Stream(j.Source); err != nil {
 		return err

@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -113,6 +115,30 @@ func TestAnIndexChangesNothing(t *testing.T) {
 		s.data[k.ID] = junk
 		both()
 	}
+}
+
+// TestAnIndexForgetsNothingOfAListing: whatever a manifest says of itself is remembered, files, tables and positions
+// apart. A field that is new in it and not in the index fails here.
+func TestAnIndexForgetsNothingOfAListing(t *testing.T) {
+	m := small(&Keep{ID: "abcd1234"}, "abcd", "x")
+	m.Base, m.Note, m.Why, m.Alone, m.Run.Narrowed = "base", "note", "why", true, true
+	m.Warnings = []manifest.Warning{{Code: "c", Text: "t"}}
+	m.Run.Databases = []string{"x"}
+	m.Source = manifest.Source{Name: "n", Engine: "e", Where: "w", Product: "p", Version: "v", User: "u"}
+	m.Started, m.Finished, m.Run.Started = m.Moment.Add(1), m.Moment.Add(2), m.Moment.Add(3)
+	m.Zone, m.Tool, m.Compression, m.RawBytes, m.StoredBytes = "UTC", "tool", "zstd", 7, 8
+	for v, i := reflect.ValueOf(*m), 0; i < v.NumField(); i++ {
+		if name := v.Type().Field(i).Name; v.Type().Field(i).IsExported() && name != "From" && name != "To" &&
+			name != "Files" {
+			require.False(t, v.Field(i).IsZero(), "%s is not set by this test", name)
+		}
+	}
+	m.Brief()
+	data, err := packIndex(&indexed{dumps: map[string]*knownDump{"j/d/x": {1, 2, "id", m}}})
+	require.NoError(t, err)
+	x, err := unpackIndex(data)
+	require.NoError(t, err)
+	require.Equal(t, m, x.dumps["j/d/x"].manifest)
 }
 
 func FuzzIndex(f *testing.F) {

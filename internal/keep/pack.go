@@ -17,7 +17,7 @@ import (
 // fast, and takes little memory.
 
 // indexVersion changes when what is remembered does.
-const indexVersion = 1
+const indexVersion = 2
 
 type packed struct {
 	Version int
@@ -30,12 +30,12 @@ type packed struct {
 // packedDump is a dump; the ints before the sizes are places in the table of texts.
 type packedDump struct {
 	Folder, Name, ID                                                int
-	Tool, Keep, Job, Database, Kind, Base, Note, Zone, Run, Of      int
+	Tool, Keep, Job, Database, Kind, Base, Note, Why, Zone, Run, Of int
 	Source, Compression, Warnings, Payload                          int
 	Bytes, Time, Moment, Started, Finished, RunStarted, Raw, Stored int64
 	Format, Tables                                                  int
 	Rows                                                            int64
-	Partial, Narrowed                                               bool
+	Partial, Narrowed, Alone                                        bool
 }
 
 type packedRecord struct {
@@ -99,7 +99,7 @@ func packIndex(x *indexed) ([]byte, error) {
 			Started: m.Started.UnixNano(), Finished: m.Finished.UnixNano(), RunStarted: m.Run.Started.UnixNano(),
 			Raw:    m.RawBytes,
 			Stored: m.StoredBytes, Format: m.Format, Tables: b.Tables, Rows: b.Rows, Partial: b.Partial,
-			Narrowed: m.Run.Narrowed}
+			Narrowed: m.Run.Narrowed, Alone: m.Alone, Why: t.add(m.Why)}
 		if m.Payload.Type != manifest.TypeSQL {
 			w.Payload = t.json(m.Payload)
 		}
@@ -193,7 +193,8 @@ func (u *unpacker) dump(w packedDump) (*knownDump, error) {
 	source, err2 := once(u, w.Source, u.sources)
 	warnings, err3 := once(u, w.Warnings, u.warnings)
 	m := &manifest.Manifest{Format: w.Format, Tool: t[w.Tool], Keep: t[w.Keep], Job: t[w.Job], Database: t[w.Database],
-		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Moment: nanos(w.Moment), Zone: t[w.Zone],
+		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Why: t[w.Why], Alone: w.Alone,
+		Moment: nanos(w.Moment), Zone: t[w.Zone],
 		Started:  nanos(w.Started),
 		Finished: nanos(w.Finished), Run: manifest.Run{ID: t[w.Run], Databases: of, Started: nanos(w.RunStarted),
 			Narrowed: w.Narrowed},

@@ -36,7 +36,7 @@ func (m *Manifest) Check() error {
 		return errors.New("the run's id is none")
 	case !phrase.JobName.MatchString(m.Job):
 		return fmt.Errorf("its job is %.40q", m.Job)
-	case len(m.Note) > maxText:
+	case len(m.Note) > maxText || len(m.Why) > maxText:
 		return errors.New("its note is too long")
 	case m.Database == "" || len(m.Database) > maxText:
 		return errors.New("its database has no name")
@@ -63,7 +63,7 @@ func (m *Manifest) Check() error {
 		if m.Payload.Tar == nil {
 			return errors.New("its payload is missing")
 		}
-		return m.Payload.Tar.check(sizes)
+		return m.Payload.Tar.check(m.Kind, sizes)
 	case TypeStream:
 		if m.Payload.Stream == nil {
 			return errors.New("its payload is missing")
@@ -81,6 +81,9 @@ func (m *Manifest) checkKind() error {
 		}
 		return nil
 	case Differential, Incremental:
+		if m.Alone {
+			return errors.New("a dump that builds on another stands alone")
+		}
 		if !digest.MatchString(m.Base) {
 			return errors.New("the id of its base is none")
 		}
@@ -179,14 +182,25 @@ func (s *SQL) check(sizes map[string]int64) error {
 	return nil
 }
 
-func (t *Tar) check(sizes map[string]int64) error {
-	if _, known := sizes[t.File]; !known {
-		return fmt.Errorf("it has no file %.80q", t.File)
+func (t *Tar) check(kind Kind, sizes map[string]int64) error {
+	paths := []string{t.File}
+	if t.Index != "" {
+		paths = append(paths, t.Index)
+	}
+	if kind != Full {
+		paths = append(paths, t.Index, t.Gone)
+	} else if t.Gone != "" {
+		return errors.New("a full dump says what is gone")
+	}
+	for _, p := range paths {
+		if _, known := sizes[p]; !known {
+			return fmt.Errorf("it has no file %.80q", p)
+		}
 	}
 	if !sum128.MatchString(t.Sum) || !sum128.MatchString(t.Bare) {
 		return errors.New("the fingerprint of the folder is none")
 	}
-	if t.Entries < 0 || t.Bytes < 0 {
+	if t.Entries < 0 || t.Bytes < 0 || t.Written < 0 {
 		return errors.New("the counts of the folder are not possible")
 	}
 	for kind, n := range t.Kinds {

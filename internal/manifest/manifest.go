@@ -80,8 +80,10 @@ type Manifest struct {
 	Job         string           `json:"job"`
 	Database    string           `json:"database"`
 	Kind        Kind             `json:"kind"`
-	Base        string           `json:"base,omitempty"` // the id of the dump that this one builds on
-	Note        string           `json:"note,omitempty"` // of who took it
+	Base        string           `json:"base,omitempty"`  // the id of the dump that this one builds on
+	Alone       bool             `json:"alone,omitempty"` // a full that stands outside the chain: nothing is to build on it
+	Why         string           `json:"why,omitempty"`   // it is of its kind
+	Note        string           `json:"note,omitempty"`  // of who took it
 	Moment      time.Time        `json:"moment"`
 	Zone        string           `json:"zone"`
 	Started     time.Time        `json:"started"`
@@ -160,10 +162,14 @@ type Payload struct {
 	Stream *Stream `json:"stream,omitempty"`
 }
 
-// Tar is the payload of a folder: one standard tar.
+// Tar is the payload of a folder: one standard tar. That of a dump that builds on another holds what changed since;
+// counts and fingerprints are those of the whole folder all the same.
 type Tar struct {
 	File        string         `json:"file"`
-	Folder      string         `json:"folder"` // where it was, for people
+	Index       string         `json:"index,omitempty"`   // the file that tells of each entry of the tar; older dumps have none
+	Gone        string         `json:"gone,omitempty"`    // the file that names what is not there any more; only where it builds on another
+	Written     int64          `json:"written,omitempty"` // entries in the tar, the same
+	Folder      string         `json:"folder"`            // where it was, for people
 	Fingerprint string         `json:"fingerprint"`
 	Sum         string         `json:"sum"`
 	Bare        string         `json:"sum_without_owners"` // and without attributes

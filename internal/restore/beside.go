@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/files"
@@ -40,7 +41,7 @@ func (o *FolderOutcome) Warnings() (list []string) {
 
 // Folder restores the dump of a folder: all of it, or what some paths mean, into a new folder. One that is there is
 // renamed aside, if replace is set.
-func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace bool,
+func Folder(ctx context.Context, plan *chain.Plan, to string, only []string, replace bool,
 	feed *event.Feed) (o *FolderOutcome, err error) {
 	began := time.Now()
 	place, err := files.NewPlace(to, replace)
@@ -53,7 +54,7 @@ func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace
 		}
 	}()
 	o = &FolderOutcome{Folder: to}
-	if o.Unpacked, err = Unpack(ctx, d, place.Work, only, feed); err != nil {
+	if o.Unpacked, err = Unpack(ctx, plan, place.Work, only, feed); err != nil {
 		return nil, err
 	}
 	if o.Aside, err = place.Commit(time.Now()); err != nil {
@@ -63,16 +64,36 @@ func Folder(ctx context.Context, d *keep.Dump, to string, only []string, replace
 	return o, nil
 }
 
-// Unpack unpacks the dump of a folder into one that is there and empty, and checks every byte that it reads.
-func Unpack(ctx context.Context, d *keep.Dump, folder string, only []string, feed *event.Feed) (u files.Unpacked,
+// Unpack unpacks the chain of a folder into one that is there and empty, and checks every byte that it reads.
+func Unpack(ctx context.Context, plan *chain.Plan, folder string, only []string, feed *event.Feed) (u files.Unpacked,
 	err error) {
-	t := d.Manifest.Payload.Tar
-	feed.Gauge().Begin("restoring "+d.Manifest.Database, 0, t.Bytes)
-	err = payload.Whole(ctx, d, t.File, func(r io.Reader) (err error) {
-		u, err = files.Unpack(ctx, &told{r, feed.Gauge()}, folder, only)
-		return err
-	})
-	return u, err
+	list := plan.Dumps()
+	last := plan.Last()
+	past, err := payload.Past(ctx, list)
+	if err != nil {
+		return u, err
+	}
+	p, err := files.NewUnpacking(folder, only)
+	if err != nil {
+		return u, err
+	}
+	defer p.Close()
+	feed.Gauge().Begin("restoring "+last.Manifest.Database, 0, last.Manifest.Payload.Tar.Bytes)
+	for i, d := range list {
+		err = payload.Whole(ctx, d, d.Manifest.Payload.Tar.File, func(r io.Reader) error {
+			return p.Tar(ctx, &told{r, feed.Gauge()}, func(name string) bool { return past.Holds(i, name) })
+		})
+		if err != nil {
+			return u, err
+		}
+	}
+	if u, err = p.Finish(); err != nil {
+		return u, err
+	}
+	if want := last.Manifest.Payload.Tar.Entries; len(only) == 0 && u.Entries != want {
+		return u, payload.Damage(last, fmt.Sprintf("its chain gives %d entries, and the folder had %d", u.Entries, want))
+	}
+	return u, nil
 }
 
 // told is a reader whose bytes are told.

@@ -32,7 +32,10 @@ func (p Plan) Words() []string {
 	if p.What == Verify {
 		return []string{"verify", p.Job, "--due"}
 	}
-	return []string{p.What.Command(), p.Job}
+	if p.What == Differential || p.What == Incremental {
+		return []string{"dump", p.Job, "--kind", p.What.Kind()}
+	}
+	return []string{p.What.Command(), p.Job} // of a full, the run itself sees that it is due
 }
 
 // needs says in comments what the user must be able to do, and the line that tests it.

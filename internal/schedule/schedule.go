@@ -3,6 +3,7 @@ package schedule
 
 import (
 	"sort"
+	"strings"
 	"time"
 
 	"grainkeep/internal/phrase"
@@ -14,7 +15,7 @@ type What string
 // What can be due. A drill that is due together with a dump comes after it.
 const (
 	Full         What = "full dump"
-	Differential What = "differential dump" // for dumps of that kind, which the configuration still refuses
+	Differential What = "differential dump"
 	Incremental  What = "incremental dump"
 	Drill        What = "drill"
 	Verify       What = "verify"
@@ -32,6 +33,15 @@ func (w What) Command() string {
 		return "dump"
 	}
 	return string(w)
+}
+
+// Kind is that of the dump that is due; empty: it is none.
+func (w What) Kind() string {
+	kind, _, is := strings.Cut(string(w), " dump")
+	if !is {
+		return ""
+	}
+	return kind
 }
 
 // Plan is when something of a job is due.

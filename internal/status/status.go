@@ -10,6 +10,7 @@ import (
 	"grainkeep/internal/dump"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
 )
@@ -44,7 +45,7 @@ func (s State) Stale() bool { return s != Good && s != Shrunk }
 type Job struct {
 	Name      string
 	Databases []string // that its configuration names
-	Full      []*phrase.Schedule
+	Dumps     []Due    // by kind, the largest first
 	Drill     []*phrase.Schedule
 	Grace     time.Duration // how late is late
 	Zone      *time.Location
@@ -55,13 +56,20 @@ type Job struct {
 	Room       keep.Room            // of its keep
 }
 
+// Due is when dumps of a kind are due.
+type Due struct {
+	Kind manifest.Kind
+	When []*phrase.Schedule
+}
+
 // Line is how one database of a job stands.
 type Line struct {
 	Job, Database string
-	Last          *keep.Dump // its newest dump that can be read; nil: there is none
-	Proven        time.Time  // when a dump of it was last proven; zero: never
-	Unread        time.Time  // when that dump of it was last read that is unread for longest; zero: there is none
-	Next          time.Time  // when its next dump is due; zero: nothing says
+	Last          *keep.Dump                   // its newest dump that can be read; nil: there is none
+	Of            map[manifest.Kind]*keep.Dump // the newest of each kind
+	Proven        time.Time                    // when a dump of it was last proven; zero: never
+	Unread        time.Time                    // when that dump of it was last read that is unread for longest; zero: there is none
+	Next          time.Time                    // when its next dump is due; zero: nothing says
 	State         State
 	Why           string
 }
@@ -69,7 +77,7 @@ type Line struct {
 // Of gives the lines of a job, by what its keep holds, sorted by database. Where nothing is known of it, there is one
 // without a database.
 func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
-	newest := map[string]*keep.Dump{}
+	newest, kinds := map[string]*keep.Dump{}, map[string]map[manifest.Kind]*keep.Dump{}
 	var whole *keep.Dump // of the newest run that took all that the job means
 	names := slices.Clone(j.Databases)
 	for _, d := range dumps { // oldest first
@@ -77,6 +85,10 @@ func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
 			continue
 		}
 		newest[d.Manifest.Database] = d
+		if kinds[d.Manifest.Database] == nil {
+			kinds[d.Manifest.Database] = map[manifest.Kind]*keep.Dump{}
+		}
+		kinds[d.Manifest.Database][d.Manifest.Kind] = d
 		switch run := d.Manifest.Run; {
 		case run.Narrowed:
 			names = append(names, d.Manifest.Database)
@@ -89,8 +101,12 @@ func Of(j Job, dumps []*keep.Dump, now time.Time) (lines []Line) {
 	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		l := Line{Job: j.Name, Database: name, Last: newest[name]}
-		l.Next = due(j.Full, now, j.Zone)
+		l := Line{Job: j.Name, Database: name, Last: newest[name], Of: kinds[name]}
+		for _, d := range j.Dumps {
+			if at := due(d.When, now, j.Zone); !at.IsZero() && (l.Next.IsZero() || at.Before(l.Next)) {
+				l.Next = at
+			}
+		}
 		l.Proven, l.Unread = j.known(name, dumps)
 		l.State, l.Why = j.state(l, dumps, now)
 		lines = append(lines, l)
@@ -142,11 +158,8 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 	if why := j.failed(l); why != "" {
 		return Failed, why
 	}
-	if n, first := j.overdue(j.Full, m.Started, now); n == 1 {
-		return Late, "it was due " + phrase.Ago(now.Sub(first))
-	} else if n > 1 {
-		return Missed, fmt.Sprintf("%s were due since the last, the first %s", phrase.Plural(int64(n), "dump"),
-			phrase.Ago(now.Sub(first)))
+	if late, why := j.late(l, now); why != "" {
+		return late, why
 	}
 	if j.short(dumps) {
 		return Low, "its keep has " + phrase.Bytes(max(0, j.Room.Left())) +
@@ -167,6 +180,34 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 		}
 	}
 	return Good, ""
+}
+
+// late says whether dumps were due since the last of their kind, or of a larger one.
+func (j Job) late(l Line, now time.Time) (worst State, why string) {
+	worst = Good
+	var since time.Time
+	for _, d := range j.Dumps {
+		if last := l.Of[d.Kind]; last != nil && last.Manifest.Started.After(since) {
+			since = last.Manifest.Started
+		}
+		from, what, many := since, "it", "dump"
+		if since.IsZero() { // there is no full: what there is stands for it
+			from = l.Last.Manifest.Started
+		}
+		if len(j.Dumps) > 1 {
+			many = string(d.Kind) + " dump"
+			what = "its " + many
+		}
+		n, first := j.overdue(d.When, from, now)
+		switch {
+		case n == 1 && Late.Worse(worst):
+			worst, why = Late, what+" was due "+phrase.Ago(now.Sub(first))
+		case n > 1 && Missed.Worse(worst):
+			worst, why = Missed, fmt.Sprintf("%s were due since the last, the first %s", phrase.Plural(int64(n), many),
+				phrase.Ago(now.Sub(first)))
+		}
+	}
+	return worst, why
 }
 
 // known is when a database was last proven, and when that dump of it was last read that is unread for longest.
@@ -211,7 +252,7 @@ func (j Job) short(dumps []*keep.Dump) bool {
 	}
 	last := map[string]int64{}
 	for _, d := range dumps {
-		if d.Manifest != nil && d.Manifest.Job == j.Name {
+		if d.Manifest != nil && d.Manifest.Job == j.Name && d.Manifest.Kind == manifest.Full {
 			last[d.Manifest.Database] = d.Manifest.StoredBytes
 		}
 	}

@@ -19,7 +19,7 @@ func TestHowADatabaseStands(t *testing.T) {
 	require.NoError(t, err)
 	weekly, err := phrase.ParseSchedule("11:00 on sunday")
 	require.NoError(t, err)
-	j := Job{Name: "nightly", Databases: []string{"a"}, Full: []*phrase.Schedule{nightly},
+	j := Job{Name: "nightly", Databases: []string{"a"}, Dumps: []Due{{manifest.Full, []*phrase.Schedule{nightly}}},
 		Drill: []*phrase.Schedule{weekly},
 		Grace: time.Hour, Zone: time.UTC}
 	of := func(database string, ago time.Duration, more ...func(*keep.Dump)) *keep.Dump {
@@ -74,6 +74,25 @@ func TestHowADatabaseStands(t *testing.T) {
 	without := of("a", time.Hour, func(d *keep.Dump) { d.Manifest.Run.Databases = []string{"a"} })
 	require.Len(t, Of(j, []*keep.Dump{of("a", night), of("b", night), without}, now), 1)
 	require.True(t, Missed.Worse(Late))
+
+	// Each kind is late for itself; a larger one stands for the smaller.
+	often, err := phrase.ParseSchedule("each 2 hours")
+	require.NoError(t, err)
+	j.Dumps = append(j.Dumps, Due{manifest.Incremental, []*phrase.Schedule{often}})
+	change := func(ago time.Duration) *keep.Dump {
+		return of("a", ago, func(d *keep.Dump) { d.Manifest.Kind = manifest.Incremental })
+	}
+	for why, dumps := range map[string][]*keep.Dump{
+		"": {of("a", night), change(90 * time.Minute)},
+		"4 incremental dumps were due since the last, the first 8 hours ago": {of("a", night)},
+		"its full dump was due 9 hours ago":                                  {of("a", night+day), change(90 * time.Minute)},
+		"its incremental dump was due 2 hours ago":                           {change(9 * time.Hour), of("a", 3*time.Hour)},
+	} {
+		l := Of(j, dumps, now)[0]
+		require.Equal(t, why, l.Why)
+		require.Equal(t, "2026-03-14T14:00:00Z", l.Next.Format(time.RFC3339))
+		require.Equal(t, dumps[len(dumps)-1], l.Last)
+	}
 }
 
 // TestWhatTheJournalAndTheKeepAdd: a failed run, dumps that nobody has read for long, a keep that is nearly full.

@@ -67,16 +67,6 @@ func broken(d, at *keep.Dump, why string) error {
 		Advise("look for that dump, in another keep too; else take a new full")
 }
 
-// Restorable fails for a plan whose changes this program cannot apply yet.
-func (p *Plan) Restorable() error {
-	d := p.Last()
-	if len(p.Changes) == 0 || d.Manifest.Payload.Tar != nil {
-		return nil
-	}
-	return fault.New("kind-unknown", nil, "the dump %s is %s, which this program cannot restore yet", d.Name(),
-		d.Manifest.Kind).Advise("use a newer grainkeep")
-}
-
 // Dumps are all that the plan needs, in their order.
 func (p *Plan) Dumps() []*keep.Dump { return append([]*keep.Dump{p.Base}, p.Changes...) }
 

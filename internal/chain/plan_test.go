@@ -33,11 +33,9 @@ func TestAPlanFollowsTheLinks(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"full", "diff", "first", "second"}, ids(p))
 	require.Equal(t, second, p.Last())
-	require.True(t, fault.HasCode(p.Restorable(), "kind-unknown"))
 	p, err = Link(all).To(full)
 	require.NoError(t, err)
 	require.Equal(t, full, p.Last())
-	require.NoError(t, p.Restorable())
 
 	for say, list := range map[string][]*keep.Dump{
 		"first builds on diff, which is not there": {second, first, full},

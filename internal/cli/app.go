@@ -383,9 +383,6 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 		}
 		p, err := links.To(d)
 		if err == nil {
-			err = p.Restorable()
-		}
-		if err == nil {
 			err = p.Whole(a.ctx)
 		}
 		if err != nil {

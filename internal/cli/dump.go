@@ -351,7 +351,7 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 		what = holds(m)
 	}
 	if m.Kind != manifest.Full {
-		what = fmt.Sprintf("%s, %s changed; %s", m.Kind, changes(m), what)
+		what = fmt.Sprintf("%s, %s; %s", m.Kind, changes(m), what)
 	}
 	a.say("  %s: %s, %s stored (%s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), unpacked(m),
 		phrase.Duration(m.Finished.Sub(m.Started)), done.Short())
@@ -368,7 +368,24 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 
 // changes counts what a dump that builds on another holds.
 func changes(m *manifest.Manifest) string {
-	return phrase.Plural(m.Payload.Tar.Written, "entry")
+	if m.Payload.Tar != nil {
+		return phrase.Plural(m.Payload.Tar.Written, "entry") + " changed"
+	}
+	c, whole := m.Payload.SQL.Changed()
+	var parts []string
+	if c.Written > 0 {
+		parts = append(parts, phrase.Plural(c.Written, "row")+" written")
+	}
+	if c.Removed > 0 {
+		parts = append(parts, phrase.Plural(c.Removed, "row")+" removed")
+	}
+	if whole > 0 {
+		parts = append(parts, phrase.Plural(int64(whole), "table")+" whole")
+	}
+	if len(parts) == 0 {
+		return "no row changed"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // unpacked says how much a dump is before it is compressed.

@@ -191,8 +191,11 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 		return
 	}
 	a.print("\n")
-	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", "Ratio", "Fingerprint"}, "Rows", "Text", "Stored",
-		"Ratio")
+	how, right := "Ratio", []string{"Rows", "Text", "Stored", "Ratio"}
+	if m.Kind != manifest.Full {
+		how, right = "Here", right[:3]
+	}
+	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", how, "Fingerprint"}, right...)
 	stored := map[string]int64{}
 	for _, f := range m.Files {
 		stored[f.Path] = f.Bytes
@@ -201,7 +204,7 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 		for _, f := range x.Files {
 			n += stored[f]
 		}
-		return n
+		return n + stored[x.Gone]
 	}
 	tables, more := m.Tables(), 0
 	if len(tables) > shownTables && !all {
@@ -216,13 +219,26 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 			rows, text, kept = rows+x.Rows, text+x.Bytes, kept+n
 			continue
 		}
-		t.row(x.ID, phrase.Count(x.Rows), phrase.Bytes(x.Bytes), phrase.Bytes(n), ratio(x.Bytes, n), x.Sum)
+		t.row(x.ID, phrase.Count(x.Rows), phrase.Bytes(x.Bytes), size(n), here(m.Kind, x, ratio(x.Bytes, n)), x.Sum)
 	}
 	if more > 0 {
 		t.row(fmt.Sprintf("and %d smaller ones", more), phrase.Count(rows), phrase.Bytes(text), phrase.Bytes(kept),
-			ratio(text, kept), "--all lists them")
+			map[bool]string{true: ratio(text, kept)}[m.Kind == manifest.Full], "--all lists them")
 	}
 	a.print("%s\n", t.render())
+}
+
+// here says what a dump has of a table's rows: how small they are, in a full.
+func here(kind manifest.Kind, t manifest.Table, ratio string) string {
+	switch {
+	case kind == manifest.Full:
+		return ratio
+	case t.Change == manifest.Unchanged:
+		return "as before"
+	case t.Change == manifest.Whole:
+		return "whole"
+	}
+	return fmt.Sprintf("%s written, %s removed", phrase.Count(t.Counts.Written), phrase.Count(t.Counts.Removed))
 }
 
 func ratio(raw, stored int64) string {

@@ -101,8 +101,9 @@ func (f *File) checkKinds(where string, j Job) error {
 	switch {
 	case !j.Chained():
 		return nil
-	case j.Source != "":
-		return f.wrong(where, "there are no differential and incremental dumps of databases yet, only of companion folders").
+	case j.Source != "" && f.Source[j.Source].Engine != "sqlite":
+		return f.wrong(where, "there are no differential and incremental dumps of %s yet, only of SQLite and of "+
+			"companion folders", f.Source[j.Source].Engine).
 			Advise("give the folders a job of their own, without a source")
 	case j.Full == nil:
 		return f.wrong(where, "a chain without fulls grows for ever").

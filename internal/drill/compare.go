@@ -22,6 +22,7 @@ import (
 // comparison holds a restored database against its manifest.
 type comparison struct {
 	d     *keep.Dump
+	files *payload.Reader // of the structure
 	snap  engine.Snapshot
 	out   *restore.Outcome
 	proof *keep.Proof
@@ -33,19 +34,6 @@ type comparison struct {
 	// sameSeries says that the server is of the series that the dump is of: only then does
 	// it show definitions in the same words.
 	sameSeries bool
-}
-
-// series is the part of a version within which a server keeps its ways: PostgreSQL 15,
-// MariaDB 10.11, MySQL 9.7.
-func series(product, version string) string {
-	numbers := strings.SplitN(version, ".", 3)
-	switch {
-	case product == "SQLite":
-		return ""
-	case product == "PostgreSQL" || len(numbers) < 2:
-		return numbers[0]
-	}
-	return numbers[0] + "." + numbers[1]
 }
 
 // Bounds of what a proof says of differences in detail.
@@ -79,11 +67,7 @@ func (c *comparison) objects(ctx context.Context) error {
 			c.definitionDiffers("the database's "+name, "the database's %s is %q and was %q", name, got, want)
 		}
 	}
-	files, err := payload.NewReader(c.d)
-	if err != nil {
-		return err
-	}
-	dumped, err := files.Objects(ctx)
+	dumped, err := c.files.Objects(ctx)
 	if err != nil {
 		return err
 	}

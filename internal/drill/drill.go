@@ -41,7 +41,7 @@ type Drill struct {
 // Run drills a dump on a source. The proof says whether the dump is good; the
 // error says that it could not be tested.
 func Run(ctx context.Context, d Drill, feed *event.Feed) (proof *keep.Proof, err error) {
-	if err := d.Plan.Last().Whole(ctx); err != nil {
+	if err := d.Plan.Whole(ctx); err != nil {
 		return nil, err
 	}
 	if of := d.Plan.Last(); of.Manifest.Payload.SQL == nil {
@@ -158,13 +158,17 @@ func inScratch(ctx context.Context, src engine.Source, spec engine.TargetSpec, f
 
 func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, feed *event.Feed) error {
 	of := d.Plan.Last()
-	out, err := restore.Load(ctx, d.Plan.Base, t, restore.Options{Owners: restore.Mine, Passive: true}, feed)
+	out, err := restore.Load(ctx, d.Plan, t, restore.Options{Owners: restore.Mine, Passive: true}, feed)
 	if err != nil {
 		return err
 	}
 	proof.Seconds = out.Took.Seconds()
 	proof.Warnings = out.Warnings()
-	if of.Manifest.Has(engine.Active) {
+	parts, err := payload.NewChain(d.Plan.Dumps())
+	if err != nil {
+		return err
+	}
+	if parts.Structure.Has(engine.Active) {
 		proof.NotTested = append(proof.NotTested,
 			"what acts by itself (event triggers, publications, subscriptions, settings of the database)")
 	}
@@ -174,8 +178,8 @@ func (d Drill) prove(ctx context.Context, t engine.Target, proof *keep.Proof, fe
 	}
 	defer snap.Close()
 	from := of.Manifest.Source
-	c := &comparison{d: of, snap: snap, out: out, proof: proof,
-		sameSeries: series(from.Product, from.Version) == series(proof.Product, proof.Version),
+	c := &comparison{d: of, files: parts.Structure, snap: snap, out: out, proof: proof,
+		sameSeries: manifest.Series(from.Product, from.Version) == manifest.Series(proof.Product, proof.Version),
 		old:        !slices.ContainsFunc(of.Manifest.Tables(), func(t manifest.Table) bool { return t.Witness != nil })}
 	if !c.sameSeries {
 		proof.NotTested = append(proof.NotTested, fmt.Sprintf("the wording of definitions (dumped from %s %s, "+

@@ -6,11 +6,15 @@ import (
 	"slices"
 
 	"grainkeep/internal/chain"
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/files"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/rows"
+	"grainkeep/internal/verify"
 )
 
 // base is what a dump builds on, and why it is of its kind.
@@ -47,10 +51,13 @@ func (r *runner) kinds() error {
 		return nil
 	}
 	for _, d := range r.plan.Databases {
-		if b, is := r.beside[d.Name]; !is || b.folder == nil {
-			return fault.Wrong("kind-absent", "%s: only companion folders have %s dumps yet", d.Name, r.Kind).
-				Advise("take a full, or name the folders: JOB/+files-NAME")
+		b, is := r.beside[d.Name]
+		if is && b.folder != nil || !is && r.server.Ordered {
+			continue
 		}
+		return fault.Wrong("kind-absent", "%s: there are no %s dumps of %s yet", d.Name, r.Kind,
+			map[bool]string{true: "a command", false: r.server.Product}[is]).
+			Advise("take a full, or name what else the job dumps: JOB/DATABASE")
 	}
 	return nil
 }
@@ -84,6 +91,17 @@ func (r *runner) base(ctx context.Context, name string) (base, error) {
 		}
 		if d.State() == keep.Proven {
 			break
+		}
+	}
+	for _, d := range list {
+		for _, path := range payload.Indexes(d.Manifest) {
+			f, _ := d.Manifest.File(path)
+			switch bad, err := verify.File(ctx, d, f, nil); {
+			case err != nil:
+				return base{}, err
+			case bad != "":
+				return full("the chain cannot be used: of the dump %s, %s", d.Short(), bad), nil
+			}
 		}
 	}
 	return base{kind: r.kind(), chain: list}, nil
@@ -126,4 +144,46 @@ func sameFolder(b base, where string, c files.Choice) base {
 		}
 	}
 	return b
+}
+
+// sameDatabase is the base of a database's dump, if that is of the database that it was, and chosen and written in the
+// same way. What changed in the structure is no matter: each table that is made otherwise is dumped whole.
+func sameDatabase(b base, m *manifest.Manifest, left []string, tables []engine.Table) base {
+	for _, d := range b.chain {
+		was := d.Manifest
+		sql := was.Payload.SQL
+		switch {
+		case sql == nil:
+			return full("the dump %s holds no database", d.Short())
+		case sql.Fingerprint != rows.FingerprintVersion:
+			return full("the fingerprints of the dump %s are of another version", d.Short())
+		case slices.ContainsFunc(sql.Tables, func(t manifest.Table) bool { return t.Shape == "" }):
+			return full("the dump %s is of an older version of this program", d.Short())
+		case was.Source.Where != m.Source.Where:
+			return full("the job's source was another one: %s", phrase.Clean(was.Source.Where))
+		case was.Source.Product != m.Source.Product || manifest.Series(was.Source.Product, was.Source.Version) !=
+			manifest.Series(m.Source.Product, m.Source.Version):
+			return full("the server was another one: %s %s", was.Source.Product, was.Source.Version)
+		case was.Compression != m.Compression:
+			return full("the job's compression has changed")
+		case choiceChanged(sql, left, tables):
+			return full("the job's choice of tables has changed")
+		}
+	}
+	return b
+}
+
+// choiceChanged says whether a table that was dumped is left out now, or the other way round, or whether other rows of
+// one are chosen.
+func choiceChanged(was *manifest.SQL, left []string, tables []engine.Table) bool {
+	for _, t := range was.Tables {
+		if slices.Contains(left, "table "+t.ID) {
+			return true
+		}
+	}
+	past := was.ByID()
+	return slices.ContainsFunc(tables, func(t engine.Table) bool {
+		w, ok := past[t.ID]
+		return ok && w.Condition != t.Condition || slices.Contains(was.LeftOut, "table "+t.ID)
+	})
 }

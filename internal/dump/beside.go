@@ -3,7 +3,6 @@ package dump
 import (
 	"context"
 	"fmt"
-	"path"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -122,17 +121,12 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 	tree.Avoid(o.Keep.Where())
 	where := strings.TrimSuffix(f.Path+"/"+f.In, "/")
 	o.m.Source = manifest.Source{Engine: EngineFiles, Where: where, Product: "folder"}
-	b0, err := o.base(ctx, o.m.Database)
+	base, err := o.base(ctx, o.m.Database)
 	if err != nil {
 		return err
 	}
-	b0 = sameFolder(b0, where, f.Choice)
-	if b0.why != "" {
-		o.feed.Note(o.m.Database, "a full dump is taken: %s", b0.why)
-	}
-	o.chain = b0.chain
-	o.m.Kind, o.m.Base, o.m.Why, o.m.Alone = b0.kind, b0.id(), b0.why, o.Alone && b0.kind == manifest.Full
-	tar := &payload.Tar{Tree: tree, Folder: where, Choice: f.Choice, Compression: o.Compression, Base: b0.chain,
+	o.stand(sameFolder(base, where, f.Choice))
+	tar := &payload.Tar{Tree: tree, Folder: where, Choice: f.Choice, Compression: o.Compression, Base: o.chain,
 		ByContent: f.ByContent}
 	if o.m.Payload, err = tar.Capture(ctx, o.files, o.feed); err != nil {
 		return err
@@ -176,36 +170,13 @@ func (o *databaseDump) stream(ctx context.Context, s *stream.Source) (err error)
 	return err
 }
 
-// LoadOrder names the file of a dump that builds on others: every file of its chain that is to be loaded, in order.
-const LoadOrder = "load-order.txt"
-
-// loadOrder writes the list of the chain's files.
-func (o *databaseDump) loadOrder(ctx context.Context) error {
-	if len(o.chain) == 0 {
-		return nil
-	}
-	var b strings.Builder
-	add := func(folder string, t *manifest.Tar) {
-		for _, f := range []string{t.Gone, t.File} {
-			if f != "" {
-				b.WriteString(folder + f + "\n")
-			}
-		}
-	}
-	for _, d := range o.chain {
-		add("../"+path.Base(d.Path())+"/", d.Manifest.Payload.Tar)
-	}
-	add("", o.m.Payload.Tar)
-	return o.files.Write(ctx, LoadOrder, blob.None, b.String())
-}
-
 // readmeBeside says how to restore a folder or a stream by hand.
 func (o *databaseDump) readmeBeside() string {
 	m := o.m
 	var b strings.Builder
 	head := func(what, kind string) {
-		fmt.Fprintf(&b, "A%s %s dump of %s\n\n  job      %s\n  moment   %s\n  size     %s, %s unpacked\n  holds    %s\n",
-			map[bool]string{true: "n"}[m.Kind == manifest.Incremental], m.Kind, what, m.Job,
+		fmt.Fprintf(&b, "%s %s dump of %s\n\n  job      %s\n  moment   %s\n  size     %s, %s unpacked\n  holds    %s\n",
+			article(m.Kind), m.Kind, what, m.Job,
 			phrase.Both(m.Moment, o.Zone), phrase.Bytes(m.StoredBytes), phrase.Bytes(m.RawBytes), kind)
 	}
 	unpack := o.Compression.Unpack()
@@ -222,7 +193,7 @@ func (o *databaseDump) readmeBeside() string {
 		fmt.Fprintf(&b, besideByHand, "it is one standard tar (PAX)")
 		b.WriteString("    mkdir ../restored\n")
 		for _, d := range o.chain {
-			folder := "../" + path.Base(d.Path()) + "/"
+			folder := folderOf(d)
 			fmt.Fprintf(&b, "    (cd %s && sha256sum -c --quiet SHA256SUMS)\n", folder)
 			tarLines(&b, folder, d.Manifest.Payload.Tar, blob.Compression(d.Manifest.Compression))
 		}

@@ -44,7 +44,13 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		snap.Catalog().Position, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
-		Silence: r.Source.Bound()}
+		Silence: r.Source.Bound(), InOrder: r.server.Ordered}
+	b, err := r.base(ctx, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	o.stand(sameDatabase(b, o.m, sql.LeftOut, cat.Tables))
+	sql.Base = o.chain
 	o.warn(NotAsOnServer, d.Name, cat.Warnings)
 	if n := int64(len(cat.Secrets)); n > 0 && !r.NoPasswords {
 		o.warn(PasswordsLeftOut, d.Name,
@@ -60,6 +66,10 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	if err := o.compare(ctx); err != nil {
 		return nil, err
 	}
+	o.count()
+	if err := o.loadOrder(ctx); err != nil {
+		return nil, err
+	}
 	if err := o.readme(ctx, cat); err != nil {
 		return nil, err
 	}
@@ -68,6 +78,18 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, context.Cause(ctx)
 	}
 	return draft.Place(ctx, o.m, r.Folder)
+}
+
+// stand puts the dump on its base, and says so where a full is taken in the place of another kind.
+func (o *databaseDump) stand(b base) {
+	if b.why != "" {
+		o.feed.Note(o.m.Database, "a full dump is taken: %s", b.why)
+	}
+	o.chain = b.chain
+	o.m.Kind, o.m.Base, o.m.Why, o.m.Alone = b.kind, b.id(), b.why, o.Alone && b.kind == manifest.Full
+	if n := len(b.chain); n > 0 {
+		o.m.From = b.chain[n-1].Manifest.To
+	}
 }
 
 // paced is a guard that also keeps to the job's pace.

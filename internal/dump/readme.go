@@ -21,20 +21,26 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 	for _, obj := range cat.Objects {
 		owners = owners || obj.Section == engine.Owners
 	}
-	o.count()
 	m := o.m
+	files := "find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort"
+	if len(o.chain) > 0 {
+		files = "cat " + manifest.LoadOrder
+	}
 	lines := driver.ByHand(engine.HandDump{Database: m.Database, Product: m.Source.Product, Facts: m.Facts(),
-		Owners: owners, Unpack: o.Compression.Unpack()})
+		Owners: owners, Unpack: o.Compression.Unpack(), Files: files})
 	var b strings.Builder
 	what := "the database " + phrase.Clean(m.Database)
 	if m.Database == engine.ServerWide {
 		what = "what belongs to the server itself: its roles or users, and their rights"
 	}
-	kind := map[bool]string{true: "partial", false: "full"}[m.KindWord() == "partial"]
-	fmt.Fprintf(&b, readmeHead, kind, what, m.Job, m.Source.Product, m.Source.Version, phrase.Clean(m.Source.Where),
+	fmt.Fprintf(&b, readmeHead, article(m.Kind), m.KindWord(), what, m.Job, m.Source.Product, m.Source.Version,
+		phrase.Clean(m.Source.Where),
 		phrase.Both(m.Moment, o.Zone),
 		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes),
-		phrase.Bytes(m.RawBytes))
+		phrase.Bytes(m.RawBytes), o.builtOn())
+	for _, d := range o.chain {
+		fmt.Fprintf(&b, "    (cd %s && sha256sum -c --quiet SHA256SUMS)\n", folderOf(d))
+	}
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")
 	}
@@ -53,18 +59,39 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 				"\n")
 		}
 	}
-	b.WriteString(readmeEnd)
+	order := "Their order by name is the order to load them in:\nstructure, rows, keys, then the rest."
+	if len(o.chain) > 0 {
+		order = manifest.LoadOrder + " names those of the whole chain\nin the order to load them in: structure, rows, " +
+			"keys, changes, then the\nrest."
+	}
+	fmt.Fprintf(&b, readmeEnd, order)
 	return o.files.Write(ctx, manifest.Readme, blob.None, b.String())
 }
 
-const readmeHead = `A %s dump of %s
+// article stands before the name of a kind.
+func article(k manifest.Kind) string {
+	return map[bool]string{true: "An", false: "A"}[k == manifest.Incremental]
+}
+
+// builtOn says what the dump has of its own, and what it needs.
+func (o *databaseDump) builtOn() string {
+	if len(o.chain) == 0 {
+		return ""
+	}
+	c, whole := o.m.Payload.SQL.Changed()
+	return fmt.Sprintf("  changes     %s written, %s removed; %s whole\n  builds on   %s beside this folder, which it "+
+		"needs\n", phrase.Plural(c.Written, "row"), phrase.Count(c.Removed), phrase.Plural(int64(whole), "table"),
+		phrase.Plural(int64(len(o.chain)), "dump"))
+}
+
+const readmeHead = `%s %s dump of %s
 
   job         %s
   from        %s %s (%s)
   moment      %s
   rows        %s in %s
   size        %s, %s as text
-
+%s
 To restore it with Grain Keep, give it this folder:
 
     grainkeep restore ./ --to SOURCE
@@ -77,8 +104,7 @@ must succeed before the next.
 `
 
 const readmeEnd = `
-The files are plain SQL. Their order by name is the order to load them in:
-structure, rows, keys, then the rest. Loading stops at the first error. Where
+The files are plain SQL. %s Loading stops at the first error. Where
 the data itself breaks a rule (a foreign key, a check), that rule stops it: load
 the file without that statement, or add NOT VALID to it where the server can.
 `

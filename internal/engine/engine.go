@@ -85,6 +85,7 @@ type HandDump struct {
 	Facts    map[string]string
 	Owners   bool   // whether the dump has a file of owners and grants
 	Unpack   string // command that writes a compressed file's text to its standard output
+	Files    string // command that lists the files to load, in order
 }
 
 // Server describes the server (or library) behind a source.
@@ -97,6 +98,7 @@ type Server struct {
 	Wide    bool   // it has objects of its own, to be snapshot as ServerWide
 	Log     string // what its change log allows, in words; empty: it has none
 	Folder  string // data folder when it is on this machine and readable; else empty
+	Ordered bool   // its readers are Ordered: dumps by comparison are possible
 	Blind   string // why there may be databases that are not listed; empty: there are none
 }
 
@@ -211,6 +213,9 @@ const (
 	Active     Section = "70-active" // what acts by itself once it is there; not in a drill
 )
 
+// Changes is where a dump that builds on others has the rows that changed: after the keys, in load order.
+const Changes Section = "40-changes"
+
 // Structure are the sections that hold objects, in load order.
 var Structure = []Section{Schema, Keys, References, Finish, Owners, Active}
 
@@ -286,6 +291,12 @@ type Table struct {
 	Frame   Framing
 	Handle  any // the engine's own
 
+	// Key are the columns, as SQL writes them, that tell the rows apart and by whose order they can be read in
+	// ranges; none: there is no such order, or it may be another one elsewhere.
+	Key []string
+	// Remove gives the statement that removes a span of rows, without its end; nil: the table has no key.
+	Remove func(Span) string
+
 	// Tree is the ID of the partitioned table at the top, for a partition. Through is
 	// the same, where its rows must be loaded through the top: which partition they
 	// land in is the target's business.
@@ -301,6 +312,24 @@ type Table struct {
 // Part is a range of a table's blocks that is read as one: from From up to To, or
 // to the very end where To is 0, since a table may have grown since it was measured.
 type Part struct{ From, To int64 }
+
+// KeyedRows are Rows that are told each row's key before the row: a text of one line, in the engine's
+// own form, that is valid until the next call.
+type KeyedRows interface {
+	Rows
+	Key(text []byte)
+}
+
+// Span is the rows of a table whose keys come after one and not after another; an empty key is the
+// beginning, or the end.
+type Span struct{ After, UpTo string }
+
+// Ordered is a Reader that can read a table in the order of its key.
+type Ordered interface {
+	Reader
+	// ReadSpan reads a span of a table; of one without a key, all of it.
+	ReadSpan(ctx context.Context, t *Table, s Span, to KeyedRows) error
+}
 
 // A table is split only where it pays, and into pieces of some size.
 const (
@@ -343,6 +372,8 @@ type Position struct {
 	Offset int64  `json:"offset,omitempty"`
 	GTID   string `json:"gtid,omitempty"` // MariaDB, MySQL: the set of all transactions so far
 	LSN    string `json:"lsn,omitempty"`  // PostgreSQL
+	// State is of a file: two equal ones mean that nothing was written between them.
+	State string `json:"state,omitempty"`
 }
 
 // TargetSpec says what to restore into.
@@ -411,4 +442,10 @@ type Session interface {
 	// that the server took. seen is told of rows while they pass.
 	Load(ctx context.Context, text io.Reader, seen func(rows int64)) (int64, error)
 	Close() error
+}
+
+// Remover is a Session that runs the statements of a file that removes rows, and gives how many those were.
+// One that removes other than as many as it says is an error.
+type Remover interface {
+	Remove(ctx context.Context, text io.Reader) (int64, error)
 }

@@ -43,7 +43,7 @@ func Inserts(text io.Reader, seen func(rows int64), run func(sql []byte) (int64,
 // like the end of a statement.
 type headScan struct {
 	begun, ended bool
-	quote        byte // that is open; 0: none
+	quotes       quotes
 }
 
 // past takes the next line, and says whether it is one of rows.
@@ -54,15 +54,8 @@ func (h *headScan) past(line []byte) bool {
 	if h.begun = h.begun || bytes.HasPrefix(line, []byte("INSERT INTO ")); !h.begun {
 		return false
 	}
-	for _, c := range line {
-		switch {
-		case h.quote == 0 && (c == '"' || c == '`'):
-			h.quote = c
-		case h.quote == c:
-			h.quote = 0
-		}
-	}
-	h.ended = h.quote == 0 && bytes.HasSuffix(line, []byte(" VALUES\n"))
+	h.quotes.pass(line)
+	h.ended = h.quotes.open == 0 && bytes.HasSuffix(line, []byte(" VALUES\n"))
 	return false
 }
 

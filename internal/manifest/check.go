@@ -58,7 +58,7 @@ func (m *Manifest) Check() error {
 		if m.Payload.SQL == nil {
 			return errors.New("its payload is missing")
 		}
-		return m.Payload.SQL.check(sizes)
+		return m.Payload.SQL.check(m.Kind, sizes)
 	case TypeTar:
 		if m.Payload.Tar == nil {
 			return errors.New("its payload is missing")
@@ -145,9 +145,12 @@ func checkPath(path string) error {
 // maxSample bounds the rows that a drill asks a server to digest.
 const maxSample = 100_000
 
-func (s *SQL) check(sizes map[string]int64) error {
+func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 	if !digest.MatchString(s.Catalog) {
 		return errors.New("the digest of the catalog is none")
+	}
+	if full := kind == Full; full != (s.Found == "") || !full && s.Found != ByComparison && s.Found != ByState {
+		return fmt.Errorf("how it was found out what changed is %.40q", s.Found)
 	}
 	seen := make(map[string]bool, len(s.Tables))
 	taken := map[string]bool{}
@@ -167,7 +170,13 @@ func (s *SQL) check(sizes map[string]int64) error {
 		}
 		seen[t.ID] = true
 		rows, bytes = rows+t.Rows, bytes+t.Bytes
-		for _, path := range t.Files {
+		if err := t.check(kind); err != nil {
+			return err
+		}
+		for _, path := range append(t.Files[:len(t.Files):len(t.Files)], t.Gone, t.Ranges) {
+			if path == "" {
+				continue
+			}
 			if _, known := sizes[path]; !known || taken[path] {
 				return fmt.Errorf("the table %.80q has a file that is not its own: %.80q", t.ID, path)
 			}
@@ -178,6 +187,27 @@ func (s *SQL) check(sizes map[string]int64) error {
 		if n < 0 || len(kind) > maxText {
 			return errors.New("its counts of objects are not possible")
 		}
+	}
+	return nil
+}
+
+// check looks at what a dump has of a table.
+func (t *Table) check(kind Kind) error {
+	wrong := func(what string) error { return fmt.Errorf("the table %.80q %s", t.ID, what) }
+	changed := t.Change == Ranges
+	switch {
+	case t.Change != Whole && t.Change != Unchanged && !changed:
+		return wrong(fmt.Sprintf("has changes of an unknown kind: %.40q", t.Change))
+	case kind == Full && (t.Change != Whole || t.OnBase):
+		return wrong("builds on another dump, and is in a full")
+	case t.Shape != "" && !sum128.MatchString(t.Shape), t.Shape == "" && kind != Full:
+		return wrong("has no digest of how it is made")
+	case t.Change == Unchanged && len(t.Files) > 0:
+		return wrong("did not change, and has files")
+	case changed != (t.Counts != nil), t.Gone != "" && !changed:
+		return wrong("does not say how many rows changed")
+	case changed && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (t.Gone != "")):
+		return wrong("has counts of changes that are not possible")
 	}
 	return nil
 }

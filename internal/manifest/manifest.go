@@ -19,6 +19,7 @@ const (
 	Sums      = "SHA256SUMS"
 	Readme    = "README.txt"
 	ObjectsOf = "objects.json"
+	LoadOrder = "load-order.txt" // of a dump that builds on others: all files of its chain, as they are to be loaded
 	CountSQL  = "row-counts.sql"
 	CountText = "row-counts.txt"
 )
@@ -56,6 +57,19 @@ type Source struct {
 	Product string `json:"product"`
 	Version string `json:"version"`
 	User    string `json:"user,omitempty"`
+}
+
+// Series is the part of a version within which a server keeps its ways: PostgreSQL 15,
+// MariaDB 10.11, MySQL 9.7.
+func Series(product, version string) string {
+	numbers := strings.SplitN(version, ".", 3)
+	switch {
+	case product == "SQLite":
+		return ""
+	case product == "PostgreSQL" || len(numbers) < 2:
+		return numbers[0]
+	}
+	return numbers[0] + "." + numbers[1]
 }
 
 // File is a file of the dump.
@@ -198,7 +212,14 @@ type SQL struct {
 	Objects     map[string]int    `json:"objects"`     // how many of each kind
 	LeftOut     []string          `json:"left_out,omitempty"`
 	Tables      []Table           `json:"tables"`
+	Found       string            `json:"found,omitempty"` // of one that builds on others: how it was found out what changed
 }
+
+// How a dump that builds on others found out what had changed.
+const (
+	ByComparison = "comparison" // all rows were read, and their ranges compared
+	ByState      = "state"      // the file itself was as before: no row was read
+)
 
 // Table is a dumped table.
 type Table struct {
@@ -217,6 +238,29 @@ type Table struct {
 	Tree      string   `json:"tree,omitempty"`      // the partitioned table at the top, of a partition
 	Through   string   `json:"through,omitempty"`   // the same, where rows are loaded through it
 	Files     []string `json:"files"`
+
+	Shape  string  `json:"shape,omitempty"`          // a digest of how its rows are made and written
+	Change Change  `json:"change,omitempty"`         // what of its rows is here, in a dump that builds on others
+	Gone   string  `json:"gone,omitempty"`           // the file that removes rows
+	Counts *Counts `json:"counts,omitempty"`         // of what is written and removed, where the rows changed
+	Ranges string  `json:"ranges,omitempty"`         // the file with the digests of its ranges; none: as in the base, or one range
+	OnBase bool    `json:"ranges_on_base,omitempty"` // that file says what became of the base's ranges
+}
+
+// Change says what of a table's rows a dump has.
+type Change string
+
+// What a dump can have of a table's rows.
+const (
+	Whole     Change = ""       // all of them
+	Unchanged Change = "none"   // none: they are as in the dump that it builds on
+	Ranges    Change = "ranges" // those of the ranges that changed
+)
+
+// Counts are numbers of rows.
+type Counts struct {
+	Written int64 `json:"written"`
+	Removed int64 `json:"removed"`
 }
 
 // ObjectEntry is one line of the objects file: an object and where its SQL is.
@@ -234,6 +278,28 @@ func (m *Manifest) Tables() []Table {
 		return nil
 	}
 	return m.Payload.SQL.Tables
+}
+
+// Changed counts the rows that a dump that builds on others writes and removes, and the tables that it has whole.
+func (s *SQL) Changed() (c Counts, whole int) {
+	for _, t := range s.Tables {
+		switch {
+		case t.Change == Whole:
+			whole++
+		case t.Counts != nil:
+			c.Written, c.Removed = c.Written+t.Counts.Written, c.Removed+t.Counts.Removed
+		}
+	}
+	return c, whole
+}
+
+// ByID gives the tables by their IDs.
+func (s *SQL) ByID() map[string]Table {
+	m := make(map[string]Table, len(s.Tables))
+	for _, t := range s.Tables {
+		m[t.ID] = t
+	}
+	return m
 }
 
 // Facts are what the database was made with.

@@ -13,6 +13,7 @@ import (
 	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
+	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/rows"
 )
@@ -29,10 +30,19 @@ type SQL struct {
 	LeftOut     []string      // by the job: tables, and what needs them
 	Silence     time.Duration // longest time without a row; 0: for ever
 
+	// InOrder says that tables are read in the order of their keys, and cut into ranges: dumps by comparison can
+	// build on it. The snapshot's readers must be engine.Ordered.
+	InOrder bool
+	Base    []*keep.Dump // the chain that it builds on, from its full on; none: everything is captured
+
 	Remarks []string // what reading the rows showed, to be warned of; set by Capture
 
-	files *blob.Set
-	out   manifest.SQL
+	files  *blob.Set
+	out    manifest.SQL
+	past   map[string]manifest.Table   // the tables of the base, by ID
+	tables []map[string]manifest.Table // of each dump of the chain, by ID
+	of     map[string][]engine.Object  // what makes each table, by its ID
+	byID   map[string]engine.Object
 
 	mu sync.Mutex // guards the tables' lists of files while tables are written side by side
 }
@@ -42,11 +52,16 @@ func (s *SQL) Capture(ctx context.Context, files *blob.Set, feed *event.Feed) (m
 	s.files = files
 	s.out = manifest.SQL{Facts: s.Catalog.Facts, Fingerprint: rows.FingerprintVersion, Catalog: digestOf(s.Catalog),
 		Objects: map[string]int{}, LeftOut: s.LeftOut, Tables: []manifest.Table{}}
+	if err := s.build(); err != nil {
+		return manifest.Payload{}, err
+	}
 	if err := s.structure(ctx); err != nil {
 		return manifest.Payload{}, err
 	}
-	if err := s.rows(ctx, feed); err != nil {
-		return manifest.Payload{}, err
+	if s.out.Found != manifest.ByState {
+		if err := s.rows(ctx, feed); err != nil {
+			return manifest.Payload{}, err
+		}
 	}
 	remarks, err := s.Snapshot.Confirm(ctx)
 	if err != nil {
@@ -84,6 +99,7 @@ func digestOf(c *engine.Catalog) string {
 var holds = map[engine.Section]string{
 	engine.Schema: "what rows need: types, functions, tables, sequences", engine.Data: "rows of one table",
 	engine.Keys:       "primary and unique keys, and indexes that tell rows apart",
+	engine.Changes:    "rows of one table that changed",
 	engine.References: "foreign keys", engine.Finish: "indexes, foreign keys, views, triggers and the rest",
 	engine.Owners: "owners and rights; the roles or users must be there",
 	engine.Active: "what acts by itself once it is there",
@@ -95,8 +111,12 @@ func head(section engine.Section, c *engine.Catalog) string {
 }
 
 // structure writes everything but rows, and the index that says where each
-// object's SQL is.
+// object's SQL is. Where it is as in the base, it is not written again.
 func (s *SQL) structure(ctx context.Context) error {
+	if base := s.base(); base != nil && base.Catalog == s.out.Catalog {
+		s.out.Objects = base.Objects
+		return nil
+	}
 	var index []manifest.ObjectEntry
 	for _, section := range engine.Structure {
 		path := string(section) + ".sql" + s.Compression.Ending()

@@ -19,15 +19,12 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 	s.out.Tables = make([]manifest.Table, len(s.Catalog.Tables))
 	for i, t := range s.Catalog.Tables {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
-			Through: t.Through, Condition: t.Condition, Files: []string{}}
+			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t)}
 	}
 	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(),
-		Silence: s.Silence,
+		Silence: s.Silence, InOrder: s.InOrder,
 		Samples: func(table int) int64 { return s.Catalog.Tables[table].SampleOf() },
-		Sink: func(ctx context.Context, table int) (rows.Sink, error) {
-			w := &partWriter{ctx: ctx, of: s, table: &s.Catalog.Tables[table], m: &s.out.Tables[table]}
-			return w, w.begin()
-		}})
+		Sink:    s.sink})
 	if err != nil {
 		return err
 	}
@@ -46,10 +43,11 @@ const partBytes = 64 << 20
 
 // partWriter writes rows of a table into files of a bounded size.
 type partWriter struct {
-	ctx   context.Context
-	of    *SQL
-	table *engine.Table
-	m     *manifest.Table
+	ctx     context.Context
+	of      *SQL
+	section engine.Section
+	table   *engine.Table
+	m       *manifest.Table
 
 	file    *blob.File
 	rows    *rows.Table
@@ -60,7 +58,7 @@ type partWriter struct {
 
 func (w *partWriter) begin() (err error) {
 	w.of.mu.Lock()
-	path := fmt.Sprintf("%s/%s/part-%04d.sql%s", engine.Data, keep.TableFolder(w.table.Schema, w.table.Name),
+	path := fmt.Sprintf("%s/%s/part-%04d.sql%s", w.section, keep.TableFolder(w.table.Schema, w.table.Name),
 		len(w.m.Files)+1, w.of.Compression.Ending())
 	w.m.Files = append(w.m.Files, path)
 	w.of.mu.Unlock()
@@ -68,7 +66,7 @@ func (w *partWriter) begin() (err error) {
 		return err
 	}
 	w.bytes = 0
-	if _, err = w.file.Write([]byte(head(engine.Data, w.of.Catalog))); err == nil {
+	if _, err = w.file.Write([]byte(head(w.section, w.of.Catalog))); err == nil {
 		w.rows, err = rows.NewTable(w.file, w.table.Frame)
 	}
 	if err != nil {
@@ -127,4 +125,13 @@ func (w *partWriter) End(cause error) error {
 		return errors.Join(cause, w.wait())
 	}
 	return errors.Join(w.finish(cause), w.wait())
+}
+
+// sink is where the rows of a table, or of a part of it, go.
+func (s *SQL) sink(ctx context.Context, table int, c *rows.Counter) (rows.Sink, error) {
+	w := &partWriter{ctx: ctx, of: s, section: engine.Data, table: &s.Catalog.Tables[table], m: &s.out.Tables[table]}
+	if !s.InOrder {
+		return w, w.begin()
+	}
+	return s.ranged(w, c)
 }

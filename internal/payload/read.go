@@ -34,7 +34,7 @@ func Damage(d *keep.Dump, what string) error {
 // Damaged says whether an error means that the dump's own files are at fault.
 func Damaged(err error) bool { return fault.HasCode(err, "dump-damaged") }
 
-// Reader reads the payload of a dump: its objects with their SQL, and its rows. Its
+// Reader reads the payload of one dump: its objects with their SQL, and its rows. Its
 // methods may be called side by side.
 type Reader struct {
 	d *keep.Dump
@@ -43,17 +43,19 @@ type Reader struct {
 	text map[string][]byte // of the files that hold objects
 }
 
-// NewReader reads a dump of a database.
-func NewReader(d *keep.Dump) (*Reader, error) {
-	if d.Manifest.Payload.SQL == nil {
-		return nil, fault.New("payload-unknown", nil, "the dump %s holds no database", d.Name())
-	}
-	return &Reader{d: d, text: map[string][]byte{}}, nil
+func newReader(d *keep.Dump) *Reader { return &Reader{d: d, text: map[string][]byte{}} }
+
+// objectsOf is the path of a dump's list of objects.
+func objectsOf(d *keep.Dump) string {
+	return manifest.ObjectsOf + blob.Compression(d.Manifest.Compression).Ending()
 }
+
+// Has says whether the dump has a file of a section.
+func (r *Reader) Has(section engine.Section) bool { return r.d.Manifest.Has(section) }
 
 // Index reads the list of objects, in load order. The error says what is damaged.
 func (r *Reader) Index(ctx context.Context) (list []manifest.ObjectEntry, err error) {
-	data, err := r.whole(ctx, manifest.ObjectsOf+blob.Compression(r.d.Manifest.Compression).Ending())
+	data, err := r.whole(ctx, objectsOf(r.d))
 	if err != nil {
 		return nil, err
 	}

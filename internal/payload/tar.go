@@ -26,8 +26,8 @@ type Tar struct {
 // Where the files of a folder are in a dump.
 const (
 	tarFile     = string(engine.Data) + "/files.tar"
-	changesFile = "40-changes/files.tar"
-	goneFile    = "40-changes/gone"
+	changesFile = string(engine.Changes) + "/files.tar"
+	goneFile    = string(engine.Changes) + "/gone"
 	indexFile   = "entries"
 )
 

@@ -5,15 +5,15 @@ import (
 	"fmt"
 	"strings"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/keep"
 )
 
 // addOrBeside decides where chosen tables go: into the database of their name, where that has
 // nothing of them (what they need, such as a type, may be there); into a new one, where there is no
 // such database; or else into one beside it, under a free name, with the reason.
-func addOrBeside(ctx context.Context, src engine.Source, d *keep.Dump, opt Options) (to Options,
+func addOrBeside(ctx context.Context, src engine.Source, plan *chain.Plan, opt Options) (to Options,
 	there map[string]bool, why string, err error) {
 	err = src.Vacant(ctx, engine.TargetSpec{Name: opt.Name})
 	if err == nil {
@@ -35,7 +35,7 @@ func addOrBeside(ctx context.Context, src engine.Source, d *keep.Dump, opt Optio
 	for _, o := range cat.Objects {
 		there[o.ID()] = true
 	}
-	if why, err = inTheWayOf(ctx, d, opt, there); err != nil || why == "" {
+	if why, err = inTheWayOf(ctx, plan, opt, there); err != nil || why == "" {
 		return opt, there, "", err
 	}
 	why = fmt.Sprintf("%s has the %s already", opt.Name, why)
@@ -45,8 +45,8 @@ func addOrBeside(ctx context.Context, src engine.Source, d *keep.Dump, opt Optio
 }
 
 // inTheWayOf names an object of the chosen tables that the database has.
-func inTheWayOf(ctx context.Context, d *keep.Dump, opt Options, there map[string]bool) (string, error) {
-	l, _, err := picked(ctx, d, opt)
+func inTheWayOf(ctx context.Context, plan *chain.Plan, opt Options, there map[string]bool) (string, error) {
+	l, _, err := picked(ctx, plan, opt)
 	if err != nil {
 		return "", err
 	}

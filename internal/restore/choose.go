@@ -4,9 +4,9 @@ import (
 	"context"
 	"slices"
 
+	"grainkeep/internal/chain"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
@@ -25,15 +25,24 @@ func (l *loader) pick(ctx context.Context) (left []string, err error) {
 	return without(all, l.objects, l.tables), nil
 }
 
-// picked is a loader of a dump that has picked, and nowhere to load to.
-func picked(ctx context.Context, d *keep.Dump, opt Options) (l *loader, left []string, err error) {
-	files, err := payload.NewReader(d)
+// picked is a loader of what a plan ends with that has picked, and nowhere to load to.
+func picked(ctx context.Context, plan *chain.Plan, opt Options) (l *loader, left []string, err error) {
+	parts, err := payload.NewChain(plan.Dumps())
 	if err != nil {
 		return nil, nil, err
 	}
-	l = &loader{d: d, m: d.Manifest, files: files, opt: opt}
-	left, err = l.pick(ctx)
-	return l, left, err
+	d := plan.Last()
+	l = &loader{d: d, m: d.Manifest, parts: parts, files: parts.Structure, opt: opt,
+		layers: map[string][]payload.Layer{}}
+	if left, err = l.pick(ctx); err != nil {
+		return nil, nil, err
+	}
+	for _, t := range l.tables {
+		if l.layers[t.ID], err = parts.Layers(t.ID); err != nil {
+			return nil, nil, err
+		}
+	}
+	return l, left, nil
 }
 
 // choose leaves what is to be restored: everything, or some tables with what

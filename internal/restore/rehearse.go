@@ -24,8 +24,10 @@ type Rehearsal struct {
 // Rehearse looks at the dump and at the place, and does nothing. It fails where the restore
 // would, as far as that can be seen.
 func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
-	d := t.Plan.Base
-	l, left, err := picked(ctx, d, t.Options)
+	if err := t.Plan.Whole(ctx); err != nil {
+		return nil, err
+	}
+	l, left, err := picked(ctx, t.Plan, t.Options)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +46,7 @@ func Rehearse(ctx context.Context, t Task) (*Rehearsal, error) {
 		return nil, err
 	}
 	defer src.Close()
-	opt, _, why, err := addOrBeside(ctx, src, d, t.Options)
+	opt, _, why, err := addOrBeside(ctx, src, t.Plan, t.Options)
 	r.Name, r.Added, r.Beside = opt.Name, opt.Add, why
 	return r, err
 }

@@ -101,8 +101,8 @@ func (o *Outcome) Warnings() (list []string) {
 // complete, the database has a working name; if anything fails, it is removed.
 func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options, feed *event.Feed) (out *Outcome,
 	err error) {
-	d := plan.Base
-	if err := d.Whole(ctx); err != nil {
+	d := plan.Last()
+	if err := plan.Whole(ctx); err != nil {
 		return nil, err
 	}
 	src, err := engine.Open(ctx, to)
@@ -129,11 +129,11 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	}
 	beside, there := "", map[string]bool{}
 	if opt.Add {
-		if opt, there, beside, err = addOrBeside(ctx, src, d, opt); err != nil {
+		if opt, there, beside, err = addOrBeside(ctx, src, plan, opt); err != nil {
 			return nil, err
 		}
 	}
-	tables, made, err := toFill(ctx, d, opt)
+	tables, made, err := toFill(ctx, plan, opt)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +158,7 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 			err = fmt.Errorf("%w (and the unfinished database could not be removed: %v)", err, e)
 		}
 	}()
-	out, err = load(ctx, d, t, opt, there, feed)
+	out, err = load(ctx, plan, t, opt, there, feed)
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
@@ -190,10 +190,11 @@ func Discard(ctx context.Context, t engine.Target, feed *event.Feed) error {
 
 // toFill lists the tables that must be there, and empty, when just rows are restored, and
 // how they were made.
-func toFill(ctx context.Context, d *keep.Dump, opt Options) (tables []string, made []engine.Object, err error) {
+func toFill(ctx context.Context, plan *chain.Plan, opt Options) (tables []string, made []engine.Object, err error) {
 	if opt.Part != Rows {
 		return nil, nil, nil
 	}
+	d := plan.Last()
 	wanted, err := PickTables(d.Manifest, opt.Only)
 	if err != nil {
 		return nil, nil, err
@@ -203,11 +204,11 @@ func toFill(ctx context.Context, d *keep.Dump, opt Options) (tables []string, ma
 			tables = append(tables, t.ID)
 		}
 	}
-	reader, err := payload.NewReader(d)
+	parts, err := payload.NewChain(plan.Dumps())
 	if err != nil {
 		return nil, nil, err
 	}
-	objects, err := reader.Objects(ctx)
+	objects, err := parts.Structure.Objects(ctx)
 	for _, o := range objects {
 		if o.Kind == "table" && slices.Contains(tables, o.Table) {
 			made = append(made, o)
@@ -239,7 +240,9 @@ func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, feed 
 type loader struct {
 	d       *keep.Dump
 	m       *manifest.Manifest
-	files   *payload.Reader
+	parts   *payload.Chain
+	files   *payload.Reader            // of the structure
+	layers  map[string][]payload.Layer // what makes the rows of each table, by its ID
 	t       engine.Target
 	opt     Options
 	meter   *event.Meter
@@ -251,30 +254,29 @@ type loader struct {
 	mu sync.Mutex // guards out while objects are made side by side
 }
 
-// Load loads a full dump into a target: structure, rows, keys, the rest.
-func Load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, feed *event.Feed) (*Outcome, error) {
-	return load(ctx, d, t, opt, nil, feed)
+// Load loads what a plan ends with into a target: structure, rows, keys, changes, the rest.
+func Load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, feed *event.Feed) (*Outcome, error) {
+	return load(ctx, plan, t, opt, nil, feed)
 }
 
-func load(ctx context.Context, d *keep.Dump, t engine.Target, opt Options, there map[string]bool,
+func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, there map[string]bool,
 	feed *event.Feed) (*Outcome, error) {
-	files, err := payload.NewReader(d)
-	if err != nil {
-		return nil, err
-	}
-	l := &loader{d: d, m: d.Manifest, files: files, t: t, opt: opt, there: there, meter: feed.Gauge(),
-		out: &Outcome{Name: opt.Name, Settings: t.Settings()}}
 	start := time.Now()
-	bad, err := verify.Present(ctx, d)
+	for _, d := range plan.Dumps() {
+		bad, err := verify.Present(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if len(bad) > 0 {
+			return nil, payload.Damage(d, verify.Summary(bad))
+		}
+	}
+	l, without, err := picked(ctx, plan, opt)
 	if err != nil {
 		return nil, err
 	}
-	if len(bad) > 0 {
-		return nil, payload.Damage(d, verify.Summary(bad))
-	}
-	if l.out.Without, err = l.pick(ctx); err != nil {
-		return nil, err
-	}
+	l.t, l.there, l.meter = t, there, feed.Gauge()
+	l.out = &Outcome{Name: opt.Name, Settings: t.Settings(), Without: without}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })
 	if err := l.roles(ctx); err != nil {
 		return nil, err
@@ -339,6 +341,11 @@ func (l *loader) run(ctx context.Context) error {
 	for _, section := range engine.Structure[1:] {
 		if err := l.exec(ctx, s, section); err != nil {
 			return err
+		}
+		if section == engine.Keys {
+			if err := l.changes(ctx); err != nil {
+				return err
+			}
 		}
 	}
 	return l.again(ctx, s)

@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"slices"
 	"sort"
@@ -11,11 +12,12 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/rows"
 )
 
-// rows loads all tables, the largest first, in as many sessions as are useful. The
+// rows loads the files that hold all rows of a table, the largest tables first, in as many sessions as are useful. The
 // parts of one table are loaded side by side too.
 func (l *loader) rows(ctx context.Context) error {
 	type piece struct {
@@ -24,13 +26,15 @@ func (l *loader) rows(ctx context.Context) error {
 	}
 	order := slices.Clone(l.tables)
 	sort.SliceStable(order, func(a, b int) bool { return order[a].Bytes > order[b].Bytes })
+	whole := make([]payload.Layer, len(order))
 	var pieces []piece
 	var bytes int64
 	for i, t := range order {
-		for _, path := range t.Files {
+		whole[i] = l.layers[t.ID][0]
+		for _, path := range whole[i].Table.Files {
 			pieces = append(pieces, piece{i, path})
 		}
-		bytes += t.Bytes
+		bytes += whole[i].Table.Bytes
 		l.out.Rows += t.Rows
 	}
 	l.out.Tables = len(order)
@@ -44,7 +48,7 @@ func (l *loader) rows(ctx context.Context) error {
 		}
 		defer s.Close()
 		for p, ok := next(); ok; p, ok = next() {
-			n, err := l.file(ctx, s, p.path)
+			n, err := l.file(ctx, s, whole[p.table].Files, p.path)
 			if err != nil {
 				return err
 			}
@@ -57,15 +61,103 @@ func (l *loader) rows(ctx context.Context) error {
 		return err
 	}
 	for i, t := range order {
-		if n := loaded[i].Load(); n != t.Rows {
-			return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, t.ID, t.Rows)
+		if n, want := loaded[i].Load(), whole[i].Table.Rows; n != want {
+			return missing(n, want, t.ID)
 		}
 	}
 	return nil
 }
 
-func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64, error) {
-	f, err := l.files.Open(ctx, path)
+func missing(n, want int64, table string) error {
+	return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, table, want)
+}
+
+// changes brings the rows of each table from those of the chain's full to those of its end: what a dump removes goes
+// first, then come the rows that it has.
+func (l *loader) changes(ctx context.Context) error {
+	var changed []manifest.Table
+	files := 0
+	for _, t := range l.tables {
+		n := files
+		for _, x := range l.layers[t.ID][1:] {
+			files += len(x.Table.Files)
+			if x.Table.Gone != "" {
+				files++
+			}
+		}
+		if files > n {
+			changed = append(changed, t)
+		}
+	}
+	if files == 0 {
+		return nil
+	}
+	l.meter.Begin(fmt.Sprintf("restoring %s: what changed", l.m.Database), files, 0)
+	width, _ := l.t.Width()
+	return rows.InParallel(ctx, width, changed, func(ctx context.Context, next func() (manifest.Table, bool)) error {
+		s, err := l.t.Session(ctx)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		for t, ok := next(); ok; t, ok = next() {
+			for _, x := range l.layers[t.ID][1:] {
+				if err := l.layer(ctx, s, x); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// layer brings a table from one dump to the next.
+func (l *loader) layer(ctx context.Context, s engine.Session, x payload.Layer) error {
+	t := x.Table
+	if t.Change != manifest.Ranges {
+		return nil
+	}
+	if t.Gone != "" {
+		r, ok := s.(engine.Remover)
+		if !ok {
+			return fault.New("kind-unknown", nil, "rows of %s are to be removed, which this program cannot do yet", t.ID).
+				Advise("use a newer grainkeep")
+		}
+		n, err := l.text(ctx, x.Files, t.Gone, func(text io.Reader) (int64, error) { return r.Remove(ctx, text) })
+		if err != nil {
+			return err
+		}
+		if n != t.Counts.Removed {
+			return fault.New("rows-missing", nil, "%d rows of %s went, and %d were to go", n, t.ID, t.Counts.Removed)
+		}
+		l.meter.Done.Add(1)
+	}
+	var got int64
+	for _, path := range t.Files {
+		n, err := l.file(ctx, s, x.Files, path)
+		if err != nil {
+			return err
+		}
+		got += n
+		l.meter.Done.Add(1)
+	}
+	if got != t.Counts.Written {
+		return missing(got, t.Counts.Written, t.ID)
+	}
+	return nil
+}
+
+// file loads rows.
+func (l *loader) file(ctx context.Context, s engine.Session, of *payload.Reader, path string) (int64, error) {
+	return l.text(ctx, of, path, func(text io.Reader) (int64, error) {
+		return s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
+	})
+}
+
+// text gives the text of a file to a function that tells rows, and fails unless all of it is what the manifest says.
+func (l *loader) text(ctx context.Context, of *payload.Reader, path string,
+	use func(io.Reader) (int64, error)) (int64, error) {
+	f, err := of.Open(ctx, path)
 	if err != nil {
 		return 0, err
 	}
@@ -73,22 +165,22 @@ func (l *loader) file(ctx context.Context, s engine.Session, path string) (int64
 	in := &metered{Reader: f, meter: l.meter}
 	text := blob.NewAhead(in)
 	defer text.Close()
-	n, err := s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
+	n, err := use(text)
 	text.Close()
 	switch {
 	case ctx.Err() != nil:
 		return 0, context.Cause(ctx)
 	case in.err != nil: // the dump could not be read: what the server says of that does not count
-		return 0, l.files.Trouble(ctx, path, in.err)
+		return 0, of.Trouble(ctx, path, in.err)
 	case err != nil:
-		return 0, l.loadTrouble(ctx, path, err)
+		return 0, loadTrouble(ctx, of, path, err)
 	}
-	return n, l.files.CheckSum(ctx, path, f)
+	return n, of.CheckSum(ctx, path, f)
 }
 
 // loadTrouble tells rows that are damaged from rows that the server refuses.
-func (l *loader) loadTrouble(ctx context.Context, path string, cause error) error {
-	err := l.files.Trouble(ctx, path, cause)
+func loadTrouble(ctx context.Context, of *payload.Reader, path string, cause error) error {
+	err := of.Trouble(ctx, path, cause)
 	if payload.Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) {
 		return err
 	}

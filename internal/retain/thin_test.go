@@ -30,7 +30,7 @@ func placed(t *testing.T, k *keep.Keep, kinds ...manifest.Kind) (dumps []*keep.D
 			Started: at, Finished: at, Run: manifest.Run{ID: run, Started: at, Databases: []string{"a"}},
 			Payload: manifest.Payload{Type: manifest.TypeSQL, SQL: &manifest.SQL{Catalog: strings.Repeat("ab", 32)}}}
 		if kind != manifest.Full {
-			m.Base = base
+			m.Base, m.Payload.SQL.Found = base, manifest.ByComparison
 		}
 		s, err := k.Begin(ctx, run)
 		require.NoError(t, err)

@@ -27,6 +27,14 @@ func (f *Fingerprint) AddHash(h xxh3.Uint128) {
 	f.hi, _ = bits.Add64(f.hi, h.Hi, carry)
 }
 
+// Since is what was added after an earlier state.
+func (f Fingerprint) Since(before Fingerprint) (d Fingerprint) {
+	var borrow uint64
+	d.lo, borrow = bits.Sub64(f.lo, before.lo, 0)
+	d.hi, _ = bits.Sub64(f.hi, before.hi, borrow)
+	return d
+}
+
 // AddText adds a fingerprint that String wrote.
 func (f *Fingerprint) AddText(s string) error {
 	b, err := hex.DecodeString(s)

@@ -18,6 +18,15 @@ type Sink interface {
 	End(cause error) error
 }
 
+// KeyedSink is a Sink of rows that come in the order of their table's key.
+type KeyedSink interface {
+	Sink
+	// Key is told of each row's key, before the row.
+	Key(text []byte)
+	// Again follows End, and may read rows of the table once more.
+	Again(ctx context.Context, from engine.Ordered) error
+}
+
 // maxReaders bounds the readers, and with them the memory.
 const maxReaders = 8
 
@@ -45,8 +54,10 @@ type Scanning struct {
 	Meter    *event.Meter
 	// Samples tells of how many rows of a table the server is to make a digest.
 	Samples func(table int) int64
-	// Sink is asked for each part of a table; nil: rows are counted and thrown away.
-	Sink    func(ctx context.Context, table int) (Sink, error)
+	// Sink is asked for each part of a table, and told what will count its rows; nil: they are counted and thrown away.
+	Sink func(ctx context.Context, table int, c *Counter) (Sink, error)
+	// InOrder says that tables are read in the order of their keys, and that the sinks are KeyedSinks.
+	InOrder bool
 	Silence time.Duration // longest time without a row; 0: for ever
 }
 
@@ -61,7 +72,10 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 	var parts []*part
 	var expected int64
 	for i, t := range tables {
-		split := t.Split()
+		split := []engine.Part{{}}
+		if !s.InOrder {
+			split = t.Split()
+		}
 		n := int64(len(split))
 		for k, of := range split {
 			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n), first: k == 0})
@@ -110,16 +124,25 @@ func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, 
 	beats *atomic.Int64) (err error) {
 	m := metered{part: p, rows: &p.rows, meter: s.Meter, beats: beats}
 	if s.Sink != nil {
-		if m.sink, err = s.Sink(ctx, p.table); err != nil {
+		if m.sink, err = s.Sink(ctx, p.table, &p.rows); err != nil {
 			return err
 		}
 	}
-	if err = reader.Read(ctx, t, p.of, &m); err == nil {
+	ordered, _ := reader.(engine.Ordered)
+	if s.InOrder {
+		err = ordered.ReadSpan(ctx, t, engine.Span{}, &m)
+	} else {
+		err = reader.Read(ctx, t, p.of, &m)
+	}
+	if err == nil {
 		p.expect = p.rows.Rows
 		m.report()
 	}
 	if m.sink != nil {
 		err = m.sink.End(err)
+	}
+	if again, ok := m.sink.(KeyedSink); ok && s.InOrder && err == nil {
+		err = again.Again(ctx, ordered)
 	}
 	return err
 }
@@ -137,6 +160,13 @@ type metered struct {
 const reportEvery = 256 << 10 // bytes
 
 func (m *metered) Beside(values []byte) { m.rows.Beside(values) }
+
+// Key implements engine.KeyedRows.
+func (m *metered) Key(text []byte) {
+	if k, ok := m.sink.(KeyedSink); ok {
+		k.Key(text)
+	}
+}
 
 func (m *metered) Row(p []byte, more bool) error {
 	if err := m.rows.Row(p, more); err != nil {

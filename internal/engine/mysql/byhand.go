@@ -30,13 +30,13 @@ func (drv) ByHand(d engine.HandDump) []string {
 		return append(lines,
 			"# users and roles that are there already are left as they are; --force goes on where a right cannot "+
 				"be given",
-			fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
-				"--force mysql || exit 1; done)", d.Unpack))
+			fmt.Sprintf("(for f in $(%s); do %s \"$f\" | $client "+
+				"--force mysql || exit 1; done)", d.Files, d.Unpack))
 	}
 	if d.Owners {
 		lines = append(lines,
 			"# 60-owners gives rights to users that must be there (JOB/+server makes them); where they are "+
-				"not, leave it out (add: ! -name '60-*')")
+				"not, leave it out")
 	}
 	return append(lines,
 		"# the name of the new database; it must not exist yet",
@@ -44,7 +44,7 @@ func (drv) ByHand(d engine.HandDump) []string {
 		"quoted=$(printf '%s' \"$new\" | sed 's/`/``/g')",
 		"printf 'CREATE DATABASE `%s` CHARACTER SET "+d.Facts["charset"]+" COLLATE "+d.Facts["collation"]+
 			"' \"$quoted\" | $client",
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | $client "+
-			"--database=\"$new\" || exit 1; done)", d.Unpack),
+		fmt.Sprintf("(for f in $(%s); do %s \"$f\" | $client "+
+			"--database=\"$new\" || exit 1; done)", d.Files, d.Unpack),
 		"$client -N --raw --database=\"$new\" < row-counts.sql | diff - row-counts.txt && echo 'every row is there'")
 }

@@ -98,11 +98,11 @@ func (driver) ByHand(d engine.HandDump) []string {
 	}
 	lines = append(lines, guard...)
 	if d.Owners {
-		lines = append(lines, "# leave 60-owners out (add: ! -name '60-*') where the roles do not exist")
+		lines = append(lines, "# leave 60-owners out where the roles do not exist")
 	}
 	return append(lines,
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do guarded %s \"$f\" | %s "+
-			"-o /dev/null || exit 1; done)", d.Unpack, client),
+		fmt.Sprintf("(for f in $(%s); do guarded %s \"$f\" | %s "+
+			"-o /dev/null || exit 1; done)", d.Files, d.Unpack, client),
 		"guarded cat row-counts.sql | psql -X -A -t | diff - row-counts.txt && echo 'every row is there'",
 	)
 }

@@ -15,8 +15,8 @@ func (driver) ByHand(d engine.HandDump) []string {
 		"new=" + engine.ShellQuote(engine.OnOneLine("restored-"+d.Database)),
 		"case $new in /*) ;; *) new=$HOME/$new ;; esac",
 		"test ! -e \"$new\"",
-		fmt.Sprintf("(for f in $(find . -path './[0-9][0-9]-*.sql*' | LC_ALL=C sort); do %s \"$f\" | sqlite3 "+
-			"-safe -bail \"$new\" || exit 1; done)", d.Unpack),
+		fmt.Sprintf("(for f in $(%s); do %s \"$f\" | sqlite3 "+
+			"-safe -bail \"$new\" || exit 1; done)", d.Files, d.Unpack),
 	}
 	if d.Facts["journal_mode"] == "wal" {
 		lines = append(lines, "sqlite3 \"$new\" 'PRAGMA journal_mode=wal'")

@@ -273,12 +273,12 @@ func (r *catalogReader) emptyShadows(virtual string) string {
 func (r *catalogReader) rowsOf(ctx context.Context, name string, info tableInfo) (engine.Table, error) {
 	t := engine.Table{ID: quote(name), Name: name, Rows: -1}
 	lower := map[string]bool{}
-	var keys int
+	byPlace := map[int64]string{}
 	err := r.c.each(ctx, "SELECT name, pk, hidden FROM pragma_table_xinfo("+quoteText(name)+") ORDER BY cid",
 		func(s *stmt) error {
 			lower[strings.ToLower(s.text(0))] = true
 			if s.int(1) > 0 {
-				keys++
+				byPlace[s.int(1)] = quote(s.text(0))
 			}
 			if s.int(2) == 0 {
 				t.Columns = append(t.Columns, s.text(0))
@@ -288,17 +288,27 @@ func (r *catalogReader) rowsOf(ctx context.Context, name string, info tableInfo)
 	if err != nil {
 		return t, err
 	}
+	var key []string
+	for i := range len(byPlace) {
+		key = append(key, byPlace[int64(i+1)])
+	}
 	alias, err := r.c.value(ctx, "SELECT count(*) FROM pragma_index_list("+quoteText(name)+") WHERE origin='pk'")
 	if err != nil {
 		return t, err
 	}
-	if !info.withoutRowid && (keys != 1 || alias != "0") {
+	switch {
+	case info.withoutRowid || len(key) == 1 && alias == "0":
+		t.Key = key
+	default:
 		for _, n := range []string{"rowid", "_rowid_", "oid"} {
 			if !lower[n] {
-				t.Columns = append([]string{n}, t.Columns...)
+				t.Columns, t.Key = append([]string{n}, t.Columns...), []string{n}
 				break
 			}
 		}
+	}
+	if len(t.Key) > 0 {
+		t.Remove = removing(t)
 	}
 	t.Frame = engine.Framing{
 		Head:   "INSERT INTO " + quote(name) + "(" + columnList(t.Columns) + ") VALUES\n",

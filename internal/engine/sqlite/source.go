@@ -77,7 +77,7 @@ func (s *source) Close() error { return nil }
 
 func (s *source) Describe(context.Context) (engine.Server, error) {
 	return engine.Server{Product: "SQLite", Version: lib.SQLITE_VERSION, Clock: clock.Now(),
-		Zone: time.Local.String(), Folder: filepath.Join(s.folder, s.only)}, nil
+		Zone: time.Local.String(), Ordered: true, Folder: filepath.Join(s.folder, s.only)}, nil
 }
 
 const magic = "SQLite format 3\x00"
@@ -161,6 +161,7 @@ func (s *source) open(name string) (*conn, error) {
 }
 
 func (s *source) Snapshot(ctx context.Context, name string) (engine.Snapshot, error) {
+	state := stateOf(filepath.Join(s.folder, name))
 	c, err := s.open(name)
 	if err != nil {
 		return nil, explain(name, err)
@@ -180,6 +181,7 @@ func (s *source) Snapshot(ctx context.Context, name string) (engine.Snapshot, er
 	if snap.copied = copied; copied != "" {
 		snap.moment = moment
 	}
+	snap.cat.Position = state
 	return snap, nil
 }
 
@@ -259,23 +261,36 @@ func (r *reader) Close() error { return nil }
 const piece = 128 << 10
 
 func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to engine.Rows) error {
+	return r.read(ctx, t, "", to, nil)
+}
+
+// read reads the rows of a table, each after its key, where keys are asked for.
+func (r *reader) read(ctx context.Context, t *engine.Table, where string, to engine.Rows, keys engine.KeyedRows) error {
 	enc := encoding(r.s.cat.Facts["encoding"])
-	row := make([]byte, 0, 2*piece)
+	row, key := make([]byte, 0, 2*piece), []byte{}
 	generated, err := beside(ctx, r.s.c, t)
 	if err != nil {
 		return explain(t.ID, err)
 	}
 	to = &bounded{Rows: to, table: t.ID}
 	query, n := "SELECT "+columnList(t.Columns), len(t.Columns)
+	first := n // of the key's columns
 	if generated != "" {
-		query += ", " + generated
+		query, first = query+", "+generated, n+1
 	}
-	query += " FROM " + t.ID
-	if t.Condition != "" {
-		query += " WHERE (" + t.Condition + ")"
+	if keys != nil && len(t.Key) > 0 {
+		query += ", " + strings.Join(t.Key, ", ")
+	}
+	query += " FROM " + t.ID + r.choice(t, where)
+	if keys != nil && len(t.Key) > 0 {
+		query += " ORDER BY " + strings.Join(t.Key, ", ")
 	}
 	err = r.s.c.each(ctx, query, func(s *stmt) error {
-		if s.n > n {
+		if keys != nil {
+			key = appendKey(key[:0], s, first, enc)
+			keys.Key(key)
+		}
+		if generated != "" {
 			to.Beside(s.utf8(n))
 		}
 		row = append(row[:0], '(')
@@ -294,6 +309,21 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, _ engine.Part, to en
 		return explain(t.ID, err)
 	}
 	return nil
+}
+
+// choice is which rows of a table are meant: the administrator's condition, and another one.
+func (r *reader) choice(t *engine.Table, where string) string {
+	var all []string
+	if t.Condition != "" {
+		all = append(all, "("+t.Condition+")")
+	}
+	if where != "" {
+		all = append(all, where)
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(all, " AND ")
 }
 
 // maxRow keeps a row's text below what a statement may be, one billion bytes: a longer one

@@ -1,0 +1,74 @@
+package engine
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+
+	"grainkeep/internal/fault"
+)
+
+// Removal is a statement that removes rows, as it stands in a file: with how many they are.
+func Removal(statement string, rows int64) string {
+	return fmt.Sprintf("%s; -- rows: %d\n", statement, rows)
+}
+
+// removalEnd is the end of such a statement's last line.
+var removalEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
+
+// Removals cuts the text of a file that removes rows into its statements, each with what stands before it, and
+// gives them to run, which tells how many rows went. It fails where those are other than as many as the statement
+// says: then the rows are not those that the dump was compared with.
+func Removals(text io.Reader, run func(sql []byte) (int64, error)) (rows int64, err error) {
+	in := bufio.NewReaderSize(text, 64<<10)
+	var sql []byte
+	var q quotes
+	for {
+		begin := len(sql)
+		if sql, err = ReadLine(in, sql, maxStatement); err == io.EOF {
+			if bytes.HasPrefix(sql, []byte("DELETE FROM ")) || bytes.Contains(sql, []byte("\nDELETE FROM ")) {
+				return rows, fmt.Errorf("the last statement has no end")
+			}
+			return rows, nil
+		}
+		if err != nil {
+			return rows, err
+		}
+		q.pass(sql[begin:])
+		end := removalEnd.FindSubmatch(sql[begin:])
+		if q.open != 0 || end == nil {
+			continue
+		}
+		want, err := strconv.ParseInt(string(end[1]), 10, 64)
+		if err != nil {
+			return rows, err
+		}
+		n, err := run(sql)
+		if err != nil {
+			return rows, err
+		}
+		if n != want {
+			return rows, fault.New("rows-differ", nil, "%d rows were to go, and there are %d: %.200q", want, n,
+				bytes.TrimSpace(sql[begin:]))
+		}
+		rows += n
+		sql = sql[:0]
+	}
+}
+
+// quotes follows the quotes of a text, which double where they are meant.
+type quotes struct{ open byte }
+
+func (q *quotes) pass(line []byte) {
+	for _, c := range line {
+		switch {
+		case q.open == 0 && (c == '"' || c == '`' || c == '\''):
+			q.open = c
+		case q.open == c:
+			q.open = 0
+		}
+	}
+}

@@ -1,19 +1,15 @@
 package test
 
 import (
-	"database/sql"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"github.com/stretchr/testify/require"
 )
 
-// large are tables of many ranges, with keys of every kind, beside those of nasty.
-const large = `
+// sqliteLarge are tables of many ranges, with keys of every kind, beside those of nasty.
+const sqliteLarge = `
 CREATE TABLE by_number (id INTEGER PRIMARY KEY, a TEXT, u INT UNIQUE);
 CREATE TABLE by_rowid (a, b);
 CREATE TABLE by_text (k TEXT COLLATE NOCASE, n REAL, v, PRIMARY KEY (k DESC, n)) WITHOUT ROWID;
@@ -29,8 +25,8 @@ INSERT INTO by_any SELECT CASE u % 4 WHEN 0 THEN u WHEN -1 THEN u / 7.0 WHEN -2 
 INSERT INTO no_key SELECT a, u, id FROM by_number WHERE u > -2000;
 `
 
-// statements change a file in some way; %d are random numbers.
-var statements = []string{
+// sqliteChanges change a file in some way; %d are random numbers.
+var sqliteChanges = []string{
 	"UPDATE by_number SET a = a || 'x' WHERE id BETWEEN %[1]d AND %[1]d + 20",
 	"UPDATE by_number SET id = -id WHERE id BETWEEN %[1]d AND %[1]d + 9",
 	"UPDATE by_number SET u = u + 100000000 + %[2]d * 20000; UPDATE by_number SET u = u - 100000000 WHERE u %% 3",
@@ -63,82 +59,35 @@ var statements = []string{
 	"PRAGMA user_version = %[1]d", "ANALYZE", "VACUUM", "SELECT 1",
 }
 
-// TestRandomChainsOfSQLite takes chains of dumps of files to which everything happens, and restores each of their
-// moments: by the program, and by the lines of the README.
+// TestRandomChainsOfSQLite takes chains of files to which everything happens.
 func TestRandomChainsOfSQLite(t *testing.T) {
 	t.Parallel()
 	for seed, encoding := range []string{"UTF-8", "UTF-16le"} {
 		t.Run(fmt.Sprint(seed, " ", encoding), func(t *testing.T) {
 			t.Parallel()
-			r := rand.New(rand.NewPCG(uint64(seed), 714))
 			dir := t.TempDir()
 			source := filepath.Join(dir, "app.db")
-			makeFile(t, source, strings.Replace(nasty, "ENCODING", encoding, 1)+large)
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(chained), 0o600))
-			run(t, dir, 0, "keep", "create", "k")
-			type moment struct {
-				path string
-				want []string
-			}
-			var moments []moment
-			kinds := map[string]int{}
-			for step := range 10 {
-				args := []string{"dump", "j", "--kind", []string{"incremental", "incremental", "differential"}[r.IntN(3)]}
-				if step == 6 {
-					args = []string{"dump", "j", "--kind", "full", "--new-baseline"}
-				}
-				out := run(t, dir, 0, args...)
-				require.NotContains(t, out.stderr[:min(len(out.stderr), step*1000)], "a full dump is taken")
-				path := strings.TrimSpace(out.stdout)
-				kinds[strings.SplitAfter(path, "Z-")[1]]++
-				moments = append(moments, moment{path, contents(t, source)})
-				db := openFile(t, source)
-				for range 1 + r.IntN(3) {
-					randomly(t, db, r)
-				}
-				require.NoError(t, db.Close())
-			}
-			require.GreaterOrEqual(t, len(kinds), 2, kinds)
-			for i, m := range moments {
-				name := fmt.Sprintf("back-%d.db", i)
-				run(t, dir, 0, "restore", m.path, "--to", dir, "--as", name)
-				sameLines(t, m.want, contents(t, filepath.Join(dir, name)))
-				if i%5 == 4 {
-					byHand(t, m.path, strings.NewReplacer("restored-app.db", "hand-"+name), "HOME="+dir)
-					sameLines(t, m.want, contents(t, filepath.Join(dir, "hand-"+name)))
-				}
-			}
-			run(t, dir, 0, "drill", moments[5].path)
-			run(t, dir, 0, "drill", "j")
-			run(t, dir, 0, "verify", "j")
+			makeFile(t, source, strings.Replace(nasty, "ENCODING", encoding, 1)+sqliteLarge)
+			chainsOf(t, dir, rand.New(rand.NewPCG(uint64(seed), 714)), subject{
+				from: source, to: dir,
+				change: func(sql string) error {
+					db := openFile(t, source)
+					defer db.Close()
+					_, err := db.Exec(strings.ReplaceAll(sql, "rowid_of(k)", "unicode(k)"))
+					return err
+				},
+				changes: sqliteChanges,
+				named:   func(n string) string { return n + ".db" },
+				reads: func(name string) []string {
+					if name == "" {
+						name = "app.db"
+					}
+					return contents(t, filepath.Join(dir, name))
+				},
+				byHand: func(path, name string) {
+					byHand(t, path, strings.NewReplacer("restored-app.db", name), "HOME="+dir)
+				},
+			})
 		})
 	}
-}
-
-const chained = `[source.f]
-engine = "sqlite"
-path = "app.db"
-[keep.k]
-folder = "keep"
-[job.j]
-source = "f"
-keep = "k"
-accept = ["same-file-system", "shrunk"]
-full = "02:30 on sunday"
-differential = "02:30"
-incremental = "each 15 min"
-`
-
-// randomly runs a statement, once it finds one that this file takes.
-func randomly(t *testing.T, db *sql.DB, r *rand.Rand) {
-	for range 50 {
-		s := statements[r.IntN(len(statements))]
-		if strings.Contains(s, "%") {
-			s = fmt.Sprintf(s+"%.0[1]d%.0[2]d", r.IntN(12000), r.IntN(900))
-		}
-		if _, err := db.Exec(strings.ReplaceAll(s, "rowid_of(k)", "unicode(k)")); err == nil {
-			return
-		}
-	}
-	t.Fatal("no statement runs")
 }

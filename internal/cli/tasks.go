@@ -88,6 +88,7 @@ func waitOf(d dumpFlags) (time.Duration, error) {
 // setKind says of which kind the dumps of a job are to be.
 func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) error {
 	chained := f != nil && d.from == "" && f.Job[name].Chained()
+	j.Chained = chained
 	j.Kind, j.Alone = manifest.Kind(d.kind), chained && d.kind == string(manifest.Full) && !d.baseline
 	switch {
 	case !slices.Contains([]string{"auto", "full", "differential", "incremental"}, d.kind):

@@ -101,10 +101,9 @@ func (f *File) checkKinds(where string, j Job) error {
 	switch {
 	case !j.Chained():
 		return nil
-	case j.Source != "" && f.Source[j.Source].Engine != "sqlite":
-		return f.wrong(where, "there are no differential and incremental dumps of %s yet, only of SQLite and of "+
-			"companion folders", f.Source[j.Source].Engine).
-			Advise("give the folders a job of their own, without a source")
+	case j.Source != "" && f.Source[j.Source].Engine == "command":
+		return f.wrong(where, "what a command writes has no differential and incremental dumps").
+			Advise("give the job's folders a job of their own, without a source")
 	case j.Full == nil:
 		return f.wrong(where, "a chain without fulls grows for ever").
 			Advise("say when a new one begins: full = \"02:30 on sunday\"")

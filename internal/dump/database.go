@@ -44,7 +44,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		snap.Catalog().Position, started)}
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
-		Silence: r.Source.Bound(), InOrder: r.server.Ordered}
+		Silence: r.Source.Bound(), InOrder: r.inOrder()}
 	b, err := r.base(ctx, d.Name)
 	if err != nil {
 		return nil, err
@@ -78,6 +78,12 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, context.Cause(ctx)
 	}
 	return draft.Place(ctx, o.m, r.Folder)
+}
+
+// inOrder says whether rows are read in the order of their keys: where that is how they lie, or where dumps are to
+// build on each other.
+func (r *runner) inOrder() bool {
+	return r.server.Ordered && (r.server.InOrder || r.Chained || r.kind() != manifest.Full)
 }
 
 // stand puts the dump on its base, and says so where a full is taken in the place of another kind.

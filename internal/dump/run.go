@@ -45,6 +45,7 @@ type Job struct {
 
 	Kind    manifest.Kind                        // of the dumps, where they have something to build on; empty: full
 	Alone   bool                                 // a full that is no baseline
+	Chained bool                                 // the job's dumps build on each other
 	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
 	Note    string                               // for the dumps
 	Run     string                               // id of the run; empty: one is made

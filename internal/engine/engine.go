@@ -99,6 +99,7 @@ type Server struct {
 	Log     string // what its change log allows, in words; empty: it has none
 	Folder  string // data folder when it is on this machine and readable; else empty
 	Ordered bool   // its readers are Ordered: dumps by comparison are possible
+	InOrder bool   // that costs nothing
 	Blind   string // why there may be databases that are not listed; empty: there are none
 }
 
@@ -296,6 +297,8 @@ type Table struct {
 	Key []string
 	// Remove gives the statement that removes a span of rows, without its end; nil: the table has no key.
 	Remove func(Span) string
+	// RemoveHead and RemoveTail are what goes before and after such statements, where they need that.
+	RemoveHead, RemoveTail string
 
 	// Tree is the ID of the partitioned table at the top, for a partition. Through is
 	// the same, where its rows must be loaded through the top: which partition they

@@ -19,10 +19,12 @@ func Removal(statement string, rows int64) string {
 // removalEnd is the end of such a statement's last line.
 var removalEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
 
-// Removals cuts the text of a file that removes rows into its statements, each with what stands before it, and
-// gives them to run, which tells how many rows went. It fails where those are other than as many as the statement
-// says: then the rows are not those that the dump was compared with.
-func Removals(text io.Reader, run func(sql []byte) (int64, error)) (rows int64, err error) {
+// Removals cuts the text of a file that removes rows into its statements, each with what stands before it and
+// without its end, and gives them to run, which tells how many rows went. What follows the last one goes to after, if
+// that is not nil. It fails where other than as many rows went as the statement says: then they are not those that
+// the dump was compared with.
+func Removals(text io.Reader, run func(sql []byte) (int64, error), after func(sql []byte) error) (rows int64,
+	err error) {
 	in := bufio.NewReaderSize(text, 64<<10)
 	var sql []byte
 	var q quotes
@@ -32,21 +34,24 @@ func Removals(text io.Reader, run func(sql []byte) (int64, error)) (rows int64, 
 			if bytes.HasPrefix(sql, []byte("DELETE FROM ")) || bytes.Contains(sql, []byte("\nDELETE FROM ")) {
 				return rows, fmt.Errorf("the last statement has no end")
 			}
+			if after != nil {
+				return rows, after(sql)
+			}
 			return rows, nil
 		}
 		if err != nil {
 			return rows, err
 		}
 		q.pass(sql[begin:])
-		end := removalEnd.FindSubmatch(sql[begin:])
+		end := removalEnd.FindSubmatchIndex(sql[begin:])
 		if q.open != 0 || end == nil {
 			continue
 		}
-		want, err := strconv.ParseInt(string(end[1]), 10, 64)
+		want, err := strconv.ParseInt(string(sql[begin+end[2]:begin+end[3]]), 10, 64)
 		if err != nil {
 			return rows, err
 		}
-		n, err := run(sql)
+		n, err := run(sql[:begin+end[0]])
 		if err != nil {
 			return rows, err
 		}

@@ -323,13 +323,13 @@ type removals struct {
 
 // of begins a file of a table's removals.
 func (r *removals) of(w *partWriter) {
-	r.sql, r.end = w.table, w.of.Catalog.Trailer
+	r.sql, r.end = w.table, w.table.RemoveTail+w.of.Catalog.Trailer
 	r.file.create = func() (*blob.File, error) {
 		w.m.Gone = fmt.Sprintf("%s/%s/gone.sql%s", engine.Changes, keep.TableFolder(w.table.Schema, w.table.Name),
 			w.of.Compression.Ending())
 		f, err := w.of.files.Create(w.ctx, w.m.Gone, w.of.Compression)
 		if err == nil {
-			_, err = f.Write([]byte(head(engine.Changes, w.of.Catalog)))
+			_, err = f.Write([]byte(head(engine.Changes, w.of.Catalog) + w.table.RemoveHead))
 		}
 		return f, err
 	}

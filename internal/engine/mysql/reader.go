@@ -144,6 +144,7 @@ type handle struct {
 	by      []column // by which such a row is asked for again; none: it is refused
 	bound   int64    // bytes in those columns that a row may have to be read whole
 	key     string   // the column by which ranges are read
+	inOrder []column // the columns by which the table is read in order; none: it cannot be
 	first   int64
 
 	typed     bool // the first of what is asked for beside them is whether JSON holds values of SQL types
@@ -209,6 +210,7 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		Frame: engine.Framing{Head: set + "INSERT INTO " + id + " (" + strings.Join(listed, ", ") + ") VALUES\n",
 			RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
+	setKey(&e, &h, t, read)
 	if err := r.ranges(ctx, t, &e, &h); err != nil {
 		return err
 	}
@@ -313,34 +315,16 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 			query += fmt.Sprintf(" WHERE %s < %d", h.key, h.first+part.To)
 		}
 	}
-	row := make([]byte, 0, 2*piece)
 	var long []longOne
-	typed := int64(0)
-	err := r.c.each(ctx, query, func(values []driver.Value) (err error) {
-		if h.generated {
-			to.Beside([]byte(text(values[len(values)-1])))
+	w := r.writer(h, to)
+	err := r.c.each(ctx, query, func(values []driver.Value) error {
+		one, err := w.row(values)
+		if one != nil {
+			long = append(long, *one)
 		}
-		if h.typed && text(values[len(h.forms)]) == "1" {
-			typed++
-		}
-		if one, yes := h.passed(values); yes {
-			long = append(long, one)
-			return nil
-		}
-		row = append(row[:0], '(')
-		for i, f := range h.forms {
-			if i > 0 {
-				row = append(row, ',')
-			}
-			if row, err = appendValue(row, values[i], f, to); err != nil {
-				return err
-			}
-		}
-		return to.Row(append(row, ')'), false)
+		return err
 	})
-	if typed > 0 {
-		r.p.tellTyped(t.ID, typed)
-	}
+	w.tell(t.ID)
 	for _, one := range long {
 		if err == nil {
 			err = r.readLong(ctx, h, one, to)
@@ -350,6 +334,52 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, part engine.Part, to
 		return fmt.Errorf("reading %s: %w", t.ID, err)
 	}
 	return err
+}
+
+// rowWriter writes the rows of a table as SQL.
+type rowWriter struct {
+	r     *reader
+	h     *handle
+	to    engine.Rows
+	text  []byte // of a row
+	typed int64  // rows with JSON that holds values of the server's own types
+}
+
+func (r *reader) writer(h *handle, to engine.Rows) *rowWriter {
+	return &rowWriter{r: r, h: h, to: to, text: make([]byte, 0, 2*piece)}
+}
+
+// row writes a row, or tells that it is passed over.
+func (w *rowWriter) row(values []driver.Value) (*longOne, error) {
+	h := w.h
+	if h.generated {
+		w.to.Beside([]byte(text(values[len(values)-1])))
+	}
+	if h.typed && text(values[len(h.forms)]) == "1" {
+		w.typed++
+	}
+	if one, yes := h.passed(values); yes {
+		return &one, nil
+	}
+	row := append(w.text[:0], '(')
+	for i, f := range h.forms {
+		if i > 0 {
+			row = append(row, ',')
+		}
+		var err error
+		if row, err = appendValue(row, values[i], f, w.to); err != nil {
+			return nil, err
+		}
+	}
+	w.text = append(row, ')')
+	return nil, w.to.Row(w.text, false)
+}
+
+// tell tells of what only reading the rows showed.
+func (w *rowWriter) tell(table string) {
+	if w.typed > 0 {
+		w.r.p.tellTyped(table, w.typed)
+	}
 }
 
 func appendValue(row []byte, v driver.Value, f form, to engine.Rows) ([]byte, error) {

@@ -120,7 +120,7 @@ func (s *source) Close() error {
 
 // Describe reads the server's facts.
 func (s *source) Describe(ctx context.Context) (engine.Server, error) {
-	d := engine.Server{Product: s.product(), Version: s.shown, Wide: true}
+	d := engine.Server{Product: s.product(), Version: s.shown, Wide: true, Ordered: true}
 	rows, err := s.home.rows(ctx,
 		"SELECT current_user(), utc_timestamp(6), IF(@@global.time_zone = 'SYSTEM', @@system_time_zone, "+
 			"@@global.time_zone), @@datadir")

@@ -54,16 +54,21 @@ func (r *reader) Close() error {
 
 // Read copies a table's rows out, in the text form of COPY.
 func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to engine.Rows) error {
+	h := t.Handle.(handle).where(t.Condition)
+	return r.reading(ctx, t, func(on link) error { return h.rows(on, p, to) })
+}
+
+// reading reads a table over the connection that can: the reader's own, or the one that holds the snapshot.
+func (r *reader) reading(ctx context.Context, t *engine.Table, read func(link) error) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	h := t.Handle.(handle).where(t.Condition)
-	free, err := r.lock(h.table)
+	free, err := r.lock(t.Handle.(handle).table)
 	switch {
 	case err != nil:
 	case free:
-		err = h.rows(r, p, to)
+		err = read(r)
 	default:
-		err = r.snap.lend(ctx, h, p, to)
+		err = r.snap.lend(ctx, read)
 	}
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
@@ -78,10 +83,12 @@ func (r *reader) Read(ctx context.Context, t *engine.Table, p engine.Part, to en
 func (h handle) where(condition string) handle {
 	switch {
 	case condition == "":
-	case h.query == "":
-		h.query = "SELECT " + h.selected() + " FROM ONLY " + h.table + " WHERE (" + condition + ")"
-	default:
+	case h.query != "":
 		h.query += " AND (" + condition + ")"
+	case h.condition != "":
+		h.condition += " AND (" + condition + ")"
+	default:
+		h.condition = "(" + condition + ")"
 	}
 	return h
 }
@@ -151,10 +158,10 @@ func (r *reader) lock(table string) (bool, error) {
 
 // lend copies rows out over the session that holds the snapshot, and the locks
 // already.
-func (p *snapshot) lend(ctx context.Context, h handle, part engine.Part, to engine.Rows) error {
+func (p *snapshot) lend(ctx context.Context, read func(link) error) error {
 	p.reading.Lock()
 	defer p.reading.Unlock()
-	return h.rows(&lent{ctx, p.c, p.c.PgConn().ParameterStatus("client_encoding")}, part, to)
+	return read(&lent{ctx, p.c, p.c.PgConn().ParameterStatus("client_encoding")})
 }
 
 // lent is that session while a reader borrows it.
@@ -190,9 +197,11 @@ func (w rowWriter) Write(row []byte) (int, error) {
 // of its own.
 type handle struct {
 	table, columns, query string
+	condition             string    // on the rows
 	encoding              string    // of the rows, where it is not the session's
 	generated             string    // columns whose values are read and not written, as SQL
 	long                  *longRows // where there can be rows that are too long to be copied; else nil
+	key                   []int     // places of the key's columns among those that are dumped
 }
 
 // selected is the list of what is asked for.
@@ -217,7 +226,7 @@ func (h handle) copySQL(p engine.Part) string {
 	if h.query != "" {
 		return "COPY (" + h.query + ") TO STDOUT"
 	}
-	whole := p == (engine.Part{})
+	whole := p == (engine.Part{}) && h.condition == ""
 	if whole && h.generated == "" && h.long == nil {
 		list := ""
 		if h.columns != "" {
@@ -226,11 +235,14 @@ func (h handle) copySQL(p engine.Part) string {
 		return "COPY " + h.table + list + " TO STDOUT"
 	}
 	where := ""
-	if !whole {
+	switch {
+	case h.condition != "":
+		where = " WHERE " + h.condition
+	case !whole:
 		where = fmt.Sprintf(" WHERE ctid >= '(%d,0)'", p.From)
-	}
-	if p.To != 0 {
-		where += fmt.Sprintf(" AND ctid < '(%d,0)'", p.To)
+		if p.To != 0 {
+			where += fmt.Sprintf(" AND ctid < '(%d,0)'", p.To)
+		}
 	}
 	return "COPY (SELECT " + h.selected() + " FROM ONLY " + h.table + where + ") TO STDOUT"
 }

@@ -240,7 +240,7 @@ func closeConn(c *pgx.Conn) error {
 }
 
 func (s *source) Describe(ctx context.Context) (engine.Server, error) {
-	d := engine.Server{Product: "PostgreSQL", Version: shortVersion(s.version)}
+	d := engine.Server{Product: "PostgreSQL", Version: shortVersion(s.version), Ordered: true}
 	err := s.home.QueryRow(ctx, `SELECT current_user::text, clock_timestamp(),
 		(SELECT reset_val FROM pg_settings WHERE name = 'TimeZone')`).Scan(&d.User, &d.Clock, &d.Zone)
 	if err != nil {

@@ -93,6 +93,10 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	keys, err := r.rowKeys(ctx)
+	if err != nil {
+		return err
+	}
 	for _, t := range list {
 		if !t.Extension {
 			t.helper = r.helper
@@ -101,6 +105,7 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 		condition, configured := conditions[t.OID]
 		if t.Kind == "r" && (!t.Extension || configured) {
 			r.addRows(t, condition, trees[t.OID], byOID)
+			setKey(&r.tables[len(r.tables)-1], keys[t.OID])
 		}
 	}
 	return nil
@@ -299,8 +304,7 @@ func (r *catalogReader) addRows(t *table, condition string, root uint32, tables 
 	}
 	if condition != "" {
 		e.Blocks = 0
-		e.Handle = handle{table: t.ID, encoding: encoding, query: "SELECT " + strings.Join(listed, ", ") +
-			" FROM ONLY " + t.ID + " WHERE " + condition}
+		e.Handle = handle{table: t.ID, encoding: encoding, columns: strings.Join(listed, ", "), condition: condition}
 		e.Count = "SELECT " + literal(t.ID) + ", count(*) FROM ONLY " + t.ID + " WHERE " + condition + ";\n"
 	}
 	if tree != "" { // its rows may come back in another leaf

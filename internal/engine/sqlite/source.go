@@ -77,7 +77,8 @@ func (s *source) Close() error { return nil }
 
 func (s *source) Describe(context.Context) (engine.Server, error) {
 	return engine.Server{Product: "SQLite", Version: lib.SQLITE_VERSION, Clock: clock.Now(),
-		Zone: time.Local.String(), Ordered: true, Folder: filepath.Join(s.folder, s.only)}, nil
+		Zone: time.Local.String(), Ordered: true, InOrder: true,
+		Folder: filepath.Join(s.folder, s.only)}, nil
 }
 
 const magic = "SQLite format 3\x00"

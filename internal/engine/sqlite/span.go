@@ -79,5 +79,5 @@ func (s *session) Remove(ctx context.Context, text io.Reader) (rows int64, err e
 			return 0, err
 		}
 		return lib.Xsqlite3_changes64(s.c.tls, s.c.db), nil
-	})
+	}, nil)
 }

@@ -1,0 +1,76 @@
+package test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// subject is a database of an engine to which everything happens while chains of it are taken.
+type subject struct {
+	from, to string                     // where it is, and where it is restored to
+	changes  []string                   // statements that change it; %d are random numbers
+	change   func(sql string) error     // runs one
+	named    func(n string) string      // makes a database's name
+	reads    func(name string) []string // all of a database, by the test's own reading; empty: the source's own
+	byHand   func(path, name string)    // restores by the lines of the README
+}
+
+// chainsOf takes chains of dumps of a database between random changes, and restores each of their moments: by the
+// program, and by the lines of the README.
+func chainsOf(t *testing.T, dir string, r *rand.Rand, s subject) {
+	type moment struct {
+		path string
+		want []string
+	}
+	var moments []moment
+	kinds := map[string]int{}
+	for step := range 10 {
+		kind := []string{"incremental", "incremental", "differential"}[r.IntN(3)]
+		args := []string{"dump", "--from", s.from, "--to", "keep", "--kind", kind}
+		if step == 6 {
+			args = append(args[:len(args)-1], "full", "--new-baseline")
+		}
+		out := run(t, dir, -1, args...)
+		if step > 0 {
+			require.NotContains(t, out.stderr, "a full dump is taken")
+		}
+		path := lines(out.stdout)[0]
+		kinds[strings.SplitAfter(path, "Z-")[1]]++
+		moments = append(moments, moment{path, s.reads("")})
+		for range 1 + r.IntN(3) {
+			s.randomly(t, r)
+		}
+	}
+	require.GreaterOrEqual(t, len(kinds), 2, kinds)
+	for i, m := range moments {
+		name := s.named(fmt.Sprintf("back%d", i))
+		run(t, dir, -1, "restore", m.path, "--to", s.to, "--as", name)
+		sameLines(t, m.want, s.reads(name))
+		if i%5 == 4 {
+			hand := s.named(fmt.Sprintf("hand%d", i))
+			s.byHand(m.path, hand)
+			sameLines(t, m.want, s.reads(hand))
+		}
+	}
+	run(t, dir, -1, "drill", moments[5].path, "--to", s.to)
+	run(t, dir, -1, "drill", moments[9].path, "--to", s.to)
+	run(t, dir, 0, "verify", "--from", "keep")
+}
+
+// randomly runs a statement, once it finds one that the database takes.
+func (s subject) randomly(t *testing.T, r *rand.Rand) {
+	for range 50 {
+		sql := s.changes[r.IntN(len(s.changes))]
+		if strings.Contains(sql, "%") {
+			sql = fmt.Sprintf(sql+"%.0[1]d%.0[2]d", r.IntN(12000), r.IntN(900))
+		}
+		if s.change(sql) == nil {
+			return
+		}
+	}
+	t.Fatal("no statement runs")
+}

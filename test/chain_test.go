@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -65,9 +66,8 @@ func chainsOf(t *testing.T, dir string, r *rand.Rand, s subject) {
 func (s subject) randomly(t *testing.T, r *rand.Rand) {
 	for range 50 {
 		sql := s.changes[r.IntN(len(s.changes))]
-		if strings.Contains(sql, "%") {
-			sql = fmt.Sprintf(sql+"%.0[1]d%.0[2]d", r.IntN(12000), r.IntN(900))
-		}
+		sql = strings.NewReplacer("%[1]d", strconv.Itoa(r.IntN(12000)), "%[2]d", strconv.Itoa(r.IntN(900)), "%%", "%").
+			Replace(sql)
 		if s.change(sql) == nil {
 			return
 		}

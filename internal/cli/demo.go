@@ -14,9 +14,11 @@ import (
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/clock"
+	"grainkeep/internal/demo"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
 
@@ -113,6 +115,7 @@ func (a *app) demo(folder, on string) error {
 	}
 	w.before()
 	w.after()
+	w.hours()
 	w.night()
 	w.damage()
 	if w.err != nil {
@@ -193,7 +196,7 @@ func (w *walk) after() {
 		return
 	}
 	w.say("── 7. A day goes by: 250 new bookings, each with two postings, and a port is renamed.")
-	if err := w.stage.change(w.a.ctx); err != nil {
+	if err := w.stage.change(w.a.ctx, demo.NextDay); err != nil {
 		w.err = fault.New("demo-failed", err, "the demo's data could not be changed")
 		return
 	}
@@ -202,6 +205,15 @@ func (w *walk) after() {
 }
 
 func (w *walk) firstMoment() (string, error) {
+	return w.moment(func(dumps []*keep.Dump) *keep.Dump { return dumps[0] })
+}
+
+func (w *walk) lastMoment() (string, error) {
+	return w.moment(func(dumps []*keep.Dump) *keep.Dump { return dumps[len(dumps)-1] })
+}
+
+// moment is that of one of the dumps, as --at takes it.
+func (w *walk) moment(pick func([]*keep.Dump) *keep.Dump) (string, error) {
 	k, err := keep.Open(w.a.ctx, "barn")
 	if err != nil {
 		return "", err
@@ -210,7 +222,7 @@ func (w *walk) firstMoment() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	d := dumps[0]
+	d := pick(dumps)
 	return d.Manifest.Moment.In(chain.Zone(d)).Format("2006-01-02T15:04:05"), nil
 }
 
@@ -219,9 +231,9 @@ func (w *walk) damage() {
 	if w.err != nil {
 		return
 	}
-	step := 8
+	step := 9
 	if w.stage.night != "" {
-		step = 10
+		step = 11
 	}
 	w.say("── %d. What damage looks like: a copy of the keep, in which one bit of one file is flipped.", step)
 	file, err := w.damagedCopy("barn", "barn-damaged")
@@ -234,7 +246,7 @@ func (w *walk) damage() {
 	w.run("5", "drill", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
 }
 
-// damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
+// damagedCopy copies a keep and flips a bit in the newest full of the bookings.
 func (w *walk) damagedCopy(from, to string) (string, error) {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 		return "", err
@@ -248,7 +260,7 @@ func (w *walk) damagedCopy(from, to string) (string, error) {
 		return "", err
 	}
 	for i := len(dumps) - 1; i >= 0; i-- {
-		if dumps[i].Manifest != nil && dumps[i].Manifest.Database == w.stage.bookings {
+		if m := dumps[i].Manifest; m != nil && m.Database == w.stage.bookings && m.Kind == manifest.Full {
 			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), "20-data", "*posting", "part-0001.sql.zst"))
 			if err != nil || len(found) == 0 {
 				return "", errors.Join(err, fs.ErrNotExist)

@@ -76,7 +76,7 @@ func (w *walk) night() {
 	}
 	zone := w.zone
 	evening := firstDay(zone).Add(6 * time.Hour)
-	w.say("── 8. The night. The job says when it is due, what is kept, and what is done around it:\n\n%s%s",
+	w.say("── 9. The night. The job says when it is due, what is kept, and what is done around it:\n\n%s%s",
 		block(nightKeys), block(nightSections))
 	w.at(evening, "you look what tonight will bring")
 	w.run("0", "schedule", "--next", "5")
@@ -85,7 +85,7 @@ func (w *walk) night() {
 	w.at(evening.Add(11*time.Hour), "the morning after")
 	w.run("0", "status", "--offline")
 	w.run("0", "history", "--last", "6")
-	w.say("── 9. Another night, in which the keep's drive is not mounted. Nothing is begun; the booking desk does not even close.")
+	w.say("── 10. Another night, in which the keep's drive is not mounted. Nothing is begun; the booking desk does not even close.")
 	if err := os.Rename("barn", "barn-not-mounted"); err != nil {
 		w.err = err
 		return

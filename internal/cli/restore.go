@@ -264,6 +264,7 @@ func (a *app) rehearse(tasks []restore.Task) error {
 func (a *app) restoring(t restore.Task) {
 	d := t.Plan.Last()
 	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+	a.sayWay(t.Plan)
 }
 
 // restored tells of one that is done.

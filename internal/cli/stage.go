@@ -21,7 +21,8 @@ type stage struct {
 	yesterday string // of its copy
 	left      string // what is left of the databases, in lines
 	load      func(context.Context) error
-	change    func(context.Context) error
+	before    string // of that of a table as it was before the mistake
+	change    func(ctx context.Context, sql func(engine string) string) error
 	remove    func(context.Context)
 	next      func(moment string) string // more to try
 	night     string                     // the configuration of the nights; empty: there are none
@@ -35,16 +36,17 @@ func filesStage(folder string) stage {
 	return stage{
 		night: strings.Replace(day, last, last+nightKeys, 1) + nightSections,
 		where: "in " + folder, bookings: "bookings.db", yesterday: "bookings_yesterday.db",
+		before: "bookings_before.db",
 		config: day,
-		left:   "   data/            the live databases, and bookings_yesterday.db beside them\n",
+		left:   "   data/            the live databases, and what was restored beside them\n",
 		load:   func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
-		change: func(ctx context.Context) error {
+		change: func(ctx context.Context, sql func(string) string) error {
 			db, err := demo.OpenSQLite(filepath.Join(data, "bookings.db"))
 			if err != nil {
 				return err
 			}
 			defer db.Close()
-			_, err = db.ExecContext(ctx, demo.NextDay("sqlite"))
+			_, err = db.ExecContext(ctx, sql("sqlite"))
 			return err
 		},
 		remove: func(context.Context) {},
@@ -107,8 +109,11 @@ func (a *app) serverStage(on string) (stage, error) {
 	}
 	s := stage{
 		where: "on " + at.Server, bookings: bookings, yesterday: bookings + "_yesterday",
+		before: bookings + "_before",
 		load:   func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
-		change: func(ctx context.Context) error { return script(ctx, bookings, demo.NextDay(at.Engine)) },
+		change: func(ctx context.Context, sql func(string) string) error {
+			return script(ctx, bookings, sql(at.Engine))
+		},
 		remove: func(ctx context.Context) {
 			for _, n := range names {
 				if err := script(ctx, "", "DROP DATABASE IF EXISTS "+n); err != nil {

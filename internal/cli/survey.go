@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -231,6 +232,15 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 		for _, w := range l.Warnings {
 			a.warn(dump.NotAsOnServer, "%s: %s", l.Database, w)
 		}
+		if n := len(l.Whole); n > 0 {
+			shown := strings.Join(l.Whole[:min(n, shownWhole)], ", ")
+			if n > shownWhole {
+				shown += fmt.Sprintf(" and %d more", n-shownWhole)
+			}
+			a.say("%s: %s no key that tells rows apart and has the same order everywhere, so a dump of what changed "+
+				"has all of one that changed: %s", l.Database, map[bool]string{true: "this table has", false: "these tables have"}[n == 1],
+				shown)
+		}
 	}
 	if s.Keep == nil {
 		return
@@ -252,6 +262,9 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 	}
 }
 
+// shownWhole is how many tables without a key are named.
+const shownWhole = 8
+
 func surveyJSON(l looked) any {
 	type database struct {
 		Name    string    `json:"name"`
@@ -260,6 +273,7 @@ func surveyJSON(l looked) any {
 		Tables  int       `json:"tables"`
 		Objects int       `json:"objects"`
 		Note    string    `json:"note,omitempty"`
+		Whole   []string  `json:"without_key,omitempty"`
 		Error   *jsonFail `json:"error,omitempty"`
 	}
 	var list []database
@@ -268,7 +282,7 @@ func surveyJSON(l looked) any {
 		for _, k := range l.Looked {
 			if k.Database == d.Name {
 				x.Taken = why(l.Plan, d.Name)
-				x.Tables, x.Objects = k.Tables, k.Objects
+				x.Tables, x.Objects, x.Whole = k.Tables, k.Objects, k.Whole
 				if k.Err != nil {
 					x.Error = failOf(k.Err)
 				}

@@ -87,9 +87,7 @@ func waitOf(d dumpFlags) (time.Duration, error) {
 
 // setKind says of which kind the dumps of a job are to be.
 func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) error {
-	chained := f != nil && d.from == "" && f.Job[name].Chained()
-	j.Chained = chained
-	j.Kind, j.Alone = manifest.Kind(d.kind), chained && d.kind == string(manifest.Full) && !d.baseline
+	j.Kind, j.Alone = manifest.Kind(d.kind), j.Chained && d.kind == string(manifest.Full) && !d.baseline
 	switch {
 	case !slices.Contains([]string{"auto", "full", "differential", "incremental"}, d.kind):
 		return fault.Wrong("flag-wrong", "--kind is %q", d.kind).Advise("write auto, full, differential or incremental")
@@ -97,7 +95,7 @@ func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) err
 		return fault.Wrong("flag-wrong", "--new-baseline goes with --kind full")
 	case d.kind != "auto":
 		return nil
-	case !chained:
+	case !j.Chained:
 		j.Kind = manifest.Full
 		return nil
 	}

@@ -19,3 +19,16 @@ func NextDay(engine string) string {
 	INSERT INTO posting (booking_id, account_id, amount) SELECT id, 3, -price FROM booking WHERE reference LIKE 'TN%%';
 	COMMIT;`, dialect.number)
 }
+
+// Hour gives the statements of an hour: twelve bookings come in.
+func Hour(engine string) string {
+	begin := map[string]string{"postgres": "SET search_path = public; "}[engine]
+	return begin + `INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
+		SELECT 'TX' || substr(reference, 3), sailing_id, passenger_id, '2026-10-27 19:00:00', seats, price
+		FROM booking WHERE reference LIKE 'TN0001%' OR reference IN ('TN00020', 'TN00021');`
+}
+
+// Mistake gives the statement of somebody who forgot a WHERE.
+func Mistake(engine string) string {
+	return map[string]string{"postgres": "SET search_path = public; "}[engine] + "UPDATE booking SET seats = 1;"
+}

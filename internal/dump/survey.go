@@ -30,7 +30,8 @@ type Looked struct {
 	Tables   int
 	Objects  int
 	Warnings []string
-	Err      error // why it could not be dumped now
+	Whole    []string // tables that dumps by comparison write whole when they changed; only for a job that takes such
+	Err      error    // why it could not be dumped now
 }
 
 // Look surveys a job; one without a name or a keep, as far as it goes. It reads the
@@ -95,7 +96,7 @@ func (s *Survey) databases(ctx context.Context, j *Job) error {
 		}
 	}
 	for _, d := range s.Plan.Databases {
-		s.Looked = append(s.Looked, look(ctx, src, d.Name))
+		s.Looked = append(s.Looked, look(ctx, src, d.Name, j.Chained))
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
@@ -103,7 +104,7 @@ func (s *Survey) databases(ctx context.Context, j *Job) error {
 	return nil
 }
 
-func look(ctx context.Context, src engine.Source, database string) Looked {
+func look(ctx context.Context, src engine.Source, database string, chained bool) Looked {
 	l := Looked{Database: database}
 	snap, err := src.Snapshot(ctx, database)
 	if err != nil {
@@ -113,5 +114,10 @@ func look(ctx context.Context, src engine.Source, database string) Looked {
 	defer snap.Close()
 	cat := snap.Catalog()
 	l.Tables, l.Objects, l.Warnings = len(cat.Tables), len(cat.Objects), cat.Warnings
+	for _, t := range cat.Tables {
+		if chained && len(t.Key) == 0 {
+			l.Whole = append(l.Whole, t.ID)
+		}
+	}
 	return l
 }

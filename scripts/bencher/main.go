@@ -172,8 +172,14 @@ func benchSQLite(program, dir string, rows int) error {
 	if err != nil {
 		return err
 	}
-	return duel("full dump, SQLite", 0.80, func() error { return scanAll(db) }, program, path, filepath.Join(dir,
-		"keep-sqlite"))
+	store, read := filepath.Join(dir, "keep-sqlite"), func() error { return scanAll(db) }
+	if err := duel("full dump, SQLite", 0.80, read, program, path, store); err != nil {
+		return err
+	}
+	return benchCompare("SQLite", program, path, store, func(first, last int) error {
+		_, err := db.Exec("UPDATE booking SET price = price + 1 WHERE id BETWEEN ? AND ?", first, last)
+		return err
+	}, read)
 }
 
 // scanAll reads every value through the driver and throws it away.
@@ -239,6 +245,12 @@ func benchPostgres(program, dir string, rows int) error {
 	}
 	store := filepath.Join(dir, "keep-postgres")
 	if err := duel("full dump, PostgreSQL", 1.12, against, program, p.URL("bench"), store); err != nil {
+		return err
+	}
+	if err := benchCompare("PostgreSQL", program, p.URL("bench"), store, func(first, last int) error {
+		_, err := b.Exec(ctx, "UPDATE booking SET price = price + 1 WHERE id BETWEEN $1 AND $2", first, last)
+		return err
+	}, against); err != nil {
 		return err
 	}
 	if _, err := b.Exec(ctx,

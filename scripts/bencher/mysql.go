@@ -61,6 +61,11 @@ func benchMaria(product string, start func(string, ...string) (*testserver.MySQL
 	if err := duel("full dump, "+product, 0.95, against, program, m.URL("bench"), store); err != nil {
 		return err
 	}
+	if err := benchCompare(product, program, m.URL("bench"), store, func(first, last int) error {
+		return run("bench", fmt.Sprintf("UPDATE booking SET price = price + 1 WHERE id BETWEEN %d AND %d", first, last))
+	}, against); err != nil {
+		return err
+	}
 	const keys = "ALTER TABLE booking ADD KEY by_passenger (passenger), ADD KEY by_day (made_at, price)"
 	if err := run("bench", keys); err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/rows"
 )
 
 // Plan is what a restore, a drill or a copy of a moment needs: a full, and the changes
@@ -94,14 +95,24 @@ func (l Links) Around(d *keep.Dump) (list []*keep.Dump) {
 	return append(list, after...)
 }
 
+// manyManifests are so many that they are read side by side.
+const manyManifests = 4
+
 // Whole reads the manifests of all its dumps whole.
 func (p *Plan) Whole(ctx context.Context) error {
-	for _, d := range p.Dumps() {
-		if err := d.Whole(ctx); err != nil {
-			return err
-		}
+	brief := slices.DeleteFunc(p.Dumps(), func(d *keep.Dump) bool { return d.Manifest == nil || !d.Manifest.IsBrief() })
+	if len(brief) == 0 {
+		return nil
 	}
-	return nil
+	return rows.InParallel(ctx, manyManifests, brief, func(ctx context.Context,
+		next func() (*keep.Dump, bool)) error {
+		for d, ok := next(); ok; d, ok = next() {
+			if err := d.Whole(ctx); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Last is the dump that the plan ends with.

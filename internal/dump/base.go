@@ -93,15 +93,13 @@ func (r *runner) base(ctx context.Context, name string) (base, error) {
 			break
 		}
 	}
-	for _, d := range list {
-		for _, path := range payload.Indexes(d.Manifest) {
-			f, _ := d.Manifest.File(path)
-			switch bad, err := verify.File(ctx, d, f, nil); {
-			case err != nil:
-				return base{}, err
-			case bad != "":
-				return full("the chain cannot be used: of the dump %s, %s", d.Short(), bad), nil
-			}
+	for _, x := range payload.Indexes(list) {
+		f, _ := x.Dump.Manifest.File(x.Path)
+		switch bad, err := verify.File(ctx, x.Dump, f, nil); {
+		case err != nil:
+			return base{}, err
+		case bad != "":
+			return full("the chain cannot be used: of the dump %s, %s", x.Dump.Short(), bad), nil
 		}
 	}
 	return base{kind: r.kind(), chain: list}, nil

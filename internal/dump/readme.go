@@ -38,8 +38,9 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 		phrase.Both(m.Moment, o.Zone),
 		phrase.Count(m.Rows()), phrase.Plural(int64(len(m.Tables())), "table"), phrase.Bytes(m.StoredBytes),
 		phrase.Bytes(m.RawBytes), o.builtOn())
-	for _, d := range o.chain {
-		fmt.Fprintf(&b, "    (cd %s && sha256sum -c --quiet SHA256SUMS)\n", folderOf(d))
+	if len(o.chain) > 0 {
+		b.WriteString("    (for d in $(grep -o '^\\.\\./[^/]*' load-order.txt | sort -u); do\n" +
+			"      (cd $d && sha256sum -c --quiet SHA256SUMS) || exit 1; done)\n")
 	}
 	for _, l := range lines {
 		b.WriteString("    " + l + "\n")
@@ -104,7 +105,8 @@ must succeed before the next.
 `
 
 const readmeEnd = `
-The files are plain SQL. %s Loading stops at the first error. Where
+The files are plain SQL. %s
+Loading stops at the first error. Where
 the data itself breaks a rule (a foreign key, a check), that rule stops it: load
 the file without that statement, or add NOT VALID to it where the server can.
 `

@@ -114,16 +114,3 @@ func (c *Chain) LoadOrder(folder func(*keep.Dump) string) (list []string, err er
 	sections(engine.References, engine.Finish, engine.Owners, engine.Active)
 	return list, nil
 }
-
-// Indexes are the files of a dump that a dump on top of it reads.
-func Indexes(m *manifest.Manifest) (paths []string) {
-	if t := m.Payload.Tar; t != nil {
-		paths = []string{t.Index, t.Gone}
-	}
-	if m.Payload.SQL != nil {
-		for _, t := range m.Tables() {
-			paths = append(paths, t.Ranges)
-		}
-	}
-	return slices.DeleteFunc(paths, func(p string) bool { return p == "" })
-}

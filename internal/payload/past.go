@@ -30,9 +30,7 @@ func (s *SQL) build() error {
 		return nil
 	}
 	s.past = base.ByID()
-	for _, d := range s.Base {
-		s.tables = append(s.tables, d.Manifest.Payload.SQL.ByID())
-	}
+	s.tablesOfBase()
 	s.out.Found = manifest.ByComparison
 	was, is := s.Base[len(s.Base)-1].Manifest.To, s.Catalog.Position
 	if was == nil || is == nil || is.State == "" || was.State != is.State || base.Catalog != s.out.Catalog {
@@ -87,21 +85,51 @@ func (s *SQL) shape(t *engine.Table) string {
 // mostLists is how many lists of ranges lie on top of each other before one is written whole again.
 const mostLists = 16
 
-// list is a file that tells of a table's ranges.
-type list struct {
-	d    *keep.Dump
-	path string
+// Index is a file of a chain that a dump on top of it reads.
+type Index struct {
+	Dump *keep.Dump
+	Path string
+}
+
+// Indexes are the files of a chain that a dump on top of it reads.
+func Indexes(chain []*keep.Dump) (list []Index) {
+	last := chain[len(chain)-1].Manifest.Payload
+	if last.SQL != nil {
+		s := &SQL{Base: chain}
+		s.tablesOfBase()
+		for _, t := range last.SQL.Tables {
+			list = append(list, s.listsOf(t.ID)...)
+		}
+		return list
+	}
+	for _, d := range chain {
+		if t := d.Manifest.Payload.Tar; t != nil {
+			list = append(list, Index{d, t.Index}, Index{d, t.Gone})
+		}
+	}
+	return slices.DeleteFunc(list, func(i Index) bool { return i.Path == "" })
+}
+
+// tablesOfBase notes the tables of each dump of the chain.
+func (s *SQL) tablesOfBase() {
+	for _, d := range s.Base {
+		var tables map[string]manifest.Table
+		if sql := d.Manifest.Payload.SQL; sql != nil {
+			tables = sql.ByID()
+		}
+		s.tables = append(s.tables, tables)
+	}
 }
 
 // listsOf finds the lists of a table's ranges as they were, from the whole one on; none: it was one range.
-func (s *SQL) listsOf(id string) (lists []list) {
+func (s *SQL) listsOf(id string) (lists []Index) {
 	for i, d := range slices.Backward(s.Base) {
 		t, ok := s.tables[i][id]
 		if !ok {
 			return nil
 		}
 		if t.Ranges != "" {
-			lists = append(lists, list{d, t.Ranges})
+			lists = append(lists, Index{d, t.Ranges})
 		}
 		if t.Change == manifest.Whole || t.Ranges != "" && !t.OnBase {
 			break
@@ -124,15 +152,15 @@ type openList struct {
 }
 
 // readRanges begins to read a table's ranges. They are to be closed.
-func readRanges(ctx context.Context, lists []list) (*pastRanges, error) {
+func readRanges(ctx context.Context, lists []Index) (*pastRanges, error) {
 	p := &pastRanges{}
 	for _, l := range lists {
-		r := &Reader{d: l.d}
-		text, err := r.Open(ctx, l.path)
+		r := &Reader{d: l.Dump}
+		text, err := r.Open(ctx, l.Path)
 		if err != nil {
 			return nil, p.stop(err)
 		}
-		p.open = append(p.open, openList{r, l.path, text})
+		p.open = append(p.open, openList{r, l.Path, text})
 		p.Ranges = change.Read(text, p.Ranges)
 	}
 	return p, nil

@@ -18,6 +18,7 @@ var mariaLarge = []string{
 	"CREATE TABLE by_text (k varchar(60), n decimal(12,4), v text, PRIMARY KEY (k, n)) COLLATE utf8mb4_general_ci",
 	"CREATE TABLE by_many (d datetime(3), b varbinary(20), c char(9) CHARACTER SET latin1, t time, v text, " +
 		"PRIMARY KEY (d, b, c, t))",
+	"CREATE TABLE by_word (k varchar(30) CHARACTER SET ascii, y year, v text, PRIMARY KEY (y, k))",
 	"CREATE TABLE by_enum (e enum('a', 'b', '') PRIMARY KEY, v int)",
 	"CREATE TABLE no_key (a text, b int)",
 	"CREATE TABLE harbour (id int PRIMARY KEY)",
@@ -31,6 +32,7 @@ var mariaLarge = []string{
 	"INSERT INTO by_many SELECT '2026-01-01' + INTERVAL i % 9 DAY, unhex(left(sha2(i, 256), 32)), concat('é', i), " +
 		"sec_to_time(-i), i FROM counting",
 	"INSERT INTO by_enum VALUES ('a', 1), ('', 2)",
+	"INSERT INTO by_word SELECT concat('w', i), 2000 + i % 30, repeat('z', i % 80) FROM counting",
 	"INSERT INTO no_key SELECT a, u FROM by_number",
 	"INSERT INTO harbour SELECT i FROM counting", "INSERT INTO berth SELECT i * 2, i FROM counting",
 	"UPDATE by_number SET a = repeat('long', 1300000) WHERE id IN (600, 606, 6000)",
@@ -49,6 +51,7 @@ var mariaChanges = []string{
 	"INSERT IGNORE INTO by_text VALUES ('kez', %[2]d, NULL), ('Kez\\t\\n'' ', -%[2]d, 'x')",
 	"UPDATE by_many SET v = concat(v, '%[1]d') WHERE ord(b) = %[2]d %% 256",
 	"DELETE FROM by_many WHERE d = '2026-01-03'", "UPDATE by_many SET t = subtime(t, '1:0:0') WHERE d < '2026-01-05'",
+	"UPDATE by_word SET v = '%[2]d' WHERE y = 2001 + %[1]d % 30 AND k > 'w5'", "DELETE FROM by_word WHERE k = 'w%[2]d'",
 	"INSERT INTO by_enum VALUES ('b', %[1]d)", "UPDATE by_enum SET v = %[1]d",
 	"UPDATE no_key SET a = '%[1]d' WHERE b = -%[2]d", "DELETE FROM no_key WHERE a = ''", "TRUNCATE no_key",
 	"DELETE FROM harbour WHERE id BETWEEN %[2]d AND %[2]d + 50", "UPDATE berth SET p = NULL WHERE id < %[2]d",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -12,7 +13,7 @@ import (
 	"grainkeep/internal/testserver"
 )
 
-// postgresLarge are tables of many ranges, with keys of every kind, beside those of whole.sql.
+// postgresLarge are tables of many ranges, with keys of every kind, beside those of odd.sql.
 const postgresLarge = `
 CREATE TYPE stage AS ENUM ('low', 'high');
 CREATE TABLE by_number (id bigint PRIMARY KEY, a text, u int UNIQUE DEFERRABLE,
@@ -65,13 +66,15 @@ var postgresChanges = []string{
 // TestRandomChainsOfPostgres takes chains of a database to which everything happens.
 func TestRandomChainsOfPostgres(t *testing.T) {
 	s := needServer(t)
-	wholeDatabase(t, s)
-	query(t, s, "whole", postgresLarge)
+	oddDatabase(t, s)
+	query(t, s, "postgres", "CREATE DATABASE chained TEMPLATE odd")
+	t.Cleanup(func() { dropDatabases(t, s, "chained") })
+	query(t, s, "chained", postgresLarge)
 	dir := t.TempDir()
 	chainsOf(t, dir, rand.New(rand.NewPCG(1, 714)), subject{
-		from: s.URL("whole"), to: s.URL(""),
+		from: s.URL("chained"), to: s.URL(""),
 		change: func(sql string) error {
-			c, err := s.Connect(context.Background(), "whole")
+			c, err := s.Connect(context.Background(), "chained")
 			require.NoError(t, err)
 			defer c.Close(context.Background())
 			_, err = c.PgConn().Exec(context.Background(), "SET search_path = public; "+sql).ReadAll()
@@ -79,18 +82,45 @@ func TestRandomChainsOfPostgres(t *testing.T) {
 		},
 		changes: postgresChanges,
 		named: func(n string) string {
-			t.Cleanup(func() { dropDatabases(t, s, "whole_"+n) })
-			return "whole_" + n
+			t.Cleanup(func() { dropDatabases(t, s, "chained_"+n) })
+			return "chained_" + n
 		},
 		reads: func(name string) []string {
 			if name == "" {
-				name = "whole"
+				name = "chained"
 			}
 			return facts(t, s, name)
 		},
 		byHand: func(path, name string) {
-			byHand(t, path, strings.NewReplacer("whole_restored", name), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
+			byHand(t, path, strings.NewReplacer("chained_restored", name), "PGHOST="+s.Folder, fmt.Sprint("PGPORT=", s.Port),
 				"PGUSER="+testserver.Admin)
 		},
 	})
+}
+
+// TestSpansOfALargeTable: a table that is compared in spans side by side comes back from each dump of its chain, also
+// where the rows at which the spans meet come and go.
+func TestSpansOfALargeTable(t *testing.T) {
+	s := needServer(t)
+	query(t, s, "postgres", "CREATE DATABASE spans")
+	defer dropDatabases(t, s, "spans", "spans_back")
+	query(t, s, "spans", "CREATE TABLE big AS SELECT i * 3 AS id, repeat(md5(i::text), 8) AS v FROM "+
+		"generate_series(1, 130000) i; ALTER TABLE big ADD PRIMARY KEY (id)")
+	dir := t.TempDir()
+	sum := func(database string) string {
+		return query(t, s, database, "SELECT count(*), sum(hashtextextended(b::text, 0)) FROM big b")
+	}
+	for i, change := range []string{"SELECT 1", "SELECT 1", "DELETE FROM big WHERE id % 1000 = 0",
+		"DELETE FROM big WHERE id BETWEEN 60000 AND 330000", "INSERT INTO big SELECT i, i FROM " +
+			"generate_series(100001, 300001, 3) i", "UPDATE big SET id = id + 1 WHERE id > 150000", "DELETE FROM big"} {
+		query(t, s, "spans", change)
+		path := lines(run(t, dir, -1, "dump", "--from", s.URL("spans"), "--to", "keep", "--kind", "incremental").stdout)[0]
+		if i == 3 {
+			require.FileExists(t, filepath.Join(path, "40-changes", "public.big", "gone-0002.sql.zst"), "there are two spans")
+		}
+		dropDatabases(t, s, "spans_back")
+		run(t, dir, 0, "restore", path, "--to", s.URL(""), "--as", "spans_back")
+		require.Equal(t, sum("spans"), sum("spans_back"), change)
+	}
+	run(t, dir, 0, "drill", "adhoc/spans", "--from", "keep", "--to", s.URL(""))
 }

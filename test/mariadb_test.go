@@ -539,7 +539,8 @@ func TestDemoOnServers(t *testing.T) {
 		t.Run(c.engine, func(t *testing.T) {
 			dir := t.TempDir()
 			o := run(t, dir, 0, "demo", "--on", c.url(""))
-			require.Contains(t, o.stdout, "── 8. What damage looks like")
+			require.Contains(t, o.stdout, "── 9. What damage looks like")
+			require.Contains(t, o.stdout, "restored 11,262 rows in 1 table", "as they were before the mistake")
 			require.Equal(t, 4, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout,
 				"\nfailed  nightly/ternskerry_"))
 			require.Contains(t, o.stdout, "41,816 rows in 8 tables")

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/rows"
 )
 
@@ -119,7 +120,7 @@ func TestComparisonsOfRandomChanges(t *testing.T) {
 			var list bytes.Buffer
 			w := NewWriter(&list, wholeAgain)
 			var gone []Removal
-			c := Compare(read(), w, func(x Removal) error { gone = append(gone, x); return nil })
+			c := Compare(engine.Span{}, read(), w, func(x Removal) error { gone = append(gone, x); return nil })
 			var write []int
 			for i, x := range ranges {
 				v, err := c.Next(x)
@@ -183,7 +184,7 @@ func TestAChangeIsWrittenWithLittleAroundIt(t *testing.T) {
 		change(now)
 		ranges, of := now.cutInto()
 		at := 0
-		c := Compare(func() (Range, error) {
+		c := Compare(engine.Span{}, func() (Range, error) {
 			if at++; at > len(before) {
 				return Range{}, io.EOF
 			}

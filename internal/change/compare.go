@@ -35,6 +35,7 @@ type Comparison struct {
 	over   bool           // there are no more before
 	inStep bool           // the last end of now was one of before
 	step   string         // that end
+	last   string         // the end of the last range, of both
 	open   *Removal       // what is to be removed, as far as it is known
 	look   int            // how many ranges of before are looked at for an end of now
 }
@@ -46,9 +47,11 @@ const (
 	maxAhead   = 1 << 16
 )
 
-// Compare begins a comparison. The list of now is written to out; remove is told of what is to be removed, in order.
-func Compare(before Ranges, out *Writer, remove func(Removal) error) *Comparison {
-	return &Comparison{before: before, out: out, remove: remove, where: map[string]int{}, inStep: true}
+// Compare begins a comparison of a span of a table. The list of now is written to out; remove is told of what is to be
+// removed, in order.
+func Compare(s engine.Span, before Ranges, out *Writer, remove func(Removal) error) *Comparison {
+	return &Comparison{before: before, out: out, remove: remove, where: map[string]int{}, inStep: true, step: s.After,
+		last: s.UpTo}
 }
 
 // Next takes the next range of now.
@@ -65,7 +68,7 @@ func (c *Comparison) Next(r Range) (Verdict, error) {
 		c.inStep, c.look = false, firstAhead
 	}
 	c.begin()
-	if r.End == "" {
+	if r.End == c.last {
 		return Write, c.end(r)
 	}
 	at, err := c.find(r.End)
@@ -94,7 +97,7 @@ func (c *Comparison) inPlace(was, is Range) (Verdict, error) {
 		if err := c.out.Gone(1); err != nil {
 			return Write, err
 		}
-		if is.End == "" {
+		if is.End == c.last {
 			if err := c.flush(); err != nil {
 				return Write, err
 			}
@@ -147,7 +150,7 @@ func (c *Comparison) end(r Range) error {
 	if err := c.out.Gone(gone); err != nil {
 		return err
 	}
-	c.step = ""
+	c.step = c.last
 	if err := c.flush(); err != nil {
 		return err
 	}

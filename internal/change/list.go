@@ -8,11 +8,33 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"grainkeep/internal/engine"
 )
 
 // A list of ranges is a file of lines, one a range: the sum of its rows' hashes, their number, and the key of the last
 // one. A list that tells what became of another one has lines besides: how many ranges of that one stay as they are
 // ("= 12"), and how many are gone ("- 3"). The last range has no key.
+
+// Between gives the ranges of a span of a table, whose ends are ends of ranges.
+func Between(all Ranges, s engine.Span) Ranges {
+	begun, over := s.After == "", false
+	return func() (Range, error) {
+		for !over {
+			r, err := all()
+			if err != nil {
+				return r, err
+			}
+			if !begun {
+				begun = r.End == s.After
+				continue
+			}
+			over = r.End == s.UpTo
+			return r, nil
+		}
+		return Range{}, io.EOF
+	}
+}
 
 // maxLine bounds a line of a list, in bytes. Engines make no keys that are near it.
 const maxLine = 1 << 20
@@ -110,7 +132,7 @@ func parse(line string) (r Range, err error) {
 }
 
 // Writer writes a list: a whole one, or one on top of another. Nothing is written of one on top of another that stays
-// as it is.
+// as it is, until it is closed.
 type Writer struct {
 	out   *bufio.Writer
 	whole bool
@@ -157,11 +179,11 @@ func (w *Writer) line(format string, args ...any) (err error) {
 	return err
 }
 
+// Changed says whether anything was written.
+func (w *Writer) Changed() bool { return w.any }
+
 // Close writes what is left.
 func (w *Writer) Close() (err error) {
-	if !w.any {
-		return nil
-	}
 	if w.stay > 0 {
 		_, err = fmt.Fprintf(w.out, "= %d\n", w.stay)
 	}

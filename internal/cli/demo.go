@@ -246,7 +246,7 @@ func (w *walk) damage() {
 	w.run("5", "drill", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
 }
 
-// damagedCopy copies a keep and flips a bit in the newest full of the bookings.
+// damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
 func (w *walk) damagedCopy(from, to string) (string, error) {
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 		return "", err
@@ -260,8 +260,12 @@ func (w *walk) damagedCopy(from, to string) (string, error) {
 		return "", err
 	}
 	for i := len(dumps) - 1; i >= 0; i-- {
-		if m := dumps[i].Manifest; m != nil && m.Database == w.stage.bookings && m.Kind == manifest.Full {
-			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), "20-data", "*posting", "part-0001.sql.zst"))
+		if m := dumps[i].Manifest; m != nil && m.Database == w.stage.bookings {
+			where := filepath.Join("20-data", "*posting")
+			if m.Kind != manifest.Full {
+				where = filepath.Join("40-changes", "*booking")
+			}
+			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), where, "part-0001.sql.zst"))
 			if err != nil || len(found) == 0 {
 				return "", errors.Join(err, fs.ErrNotExist)
 			}

@@ -19,7 +19,7 @@ import (
 
 func (a *app) showCommand() *cobra.Command {
 	var from, at string
-	var all bool
+	var all, moments bool
 	cmd := explain(&cobra.Command{
 		Use: "show JOB/DATABASE", Short: "Show one dump in full", Args: args(1, 1, "a dump"),
 		RunE: func(_ *cobra.Command, names []string) error {
@@ -39,6 +39,14 @@ func (a *app) showCommand() *cobra.Command {
 				if i > 0 {
 					a.print("\n")
 				}
+				if moments {
+					list, err := a.showMoments(d)
+					if err != nil {
+						return err
+					}
+					out = append(out, map[string]any{"database": d.Name(), "moments": list})
+					continue
+				}
 				a.show(d, all)
 				if err := a.showChain(d, all); err != nil {
 					return err
@@ -46,16 +54,20 @@ func (a *app) showCommand() *cobra.Command {
 				out = append(out, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
 					"manifest": d.Manifest})
 			}
+			if moments {
+				a.say("Each moment is that of a dump: --at WHEN takes the newest one that is not later than WHEN.")
+			}
 			return a.emit(out)
 		},
 		ValidArgsFunction: a.dumpNames(&from),
 	}, usage{`Shows one dump in full: when, from where, what it holds, its warnings, its proof,
 and its tables with their sizes and fingerprints.`, [2]string{
 		"grainkeep show nightly/bookings",
-		"grainkeep show 3f2a91 --all"}})
+		"grainkeep show nightly/bookings --moments"}})
 	a.fromFlag(cmd, &from)
 	atFlag(cmd, &at)
 	cmd.Flags().BoolVar(&all, "all", false, fmt.Sprintf("list all tables, not just the %d largest", shownTables))
+	cmd.Flags().BoolVar(&moments, "moments", false, "list the moments to which the database can be restored, a line a day")
 	return cmd
 }
 
@@ -201,10 +213,10 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 		stored[f.Path] = f.Bytes
 	}
 	of := func(x manifest.Table) (n int64) {
-		for _, f := range x.Files {
+		for _, f := range slices.Concat(x.Files, x.Gone) {
 			n += stored[f]
 		}
-		return n + stored[x.Gone]
+		return n
 	}
 	tables, more := m.Tables(), 0
 	if len(tables) > shownTables && !all {

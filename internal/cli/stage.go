@@ -90,7 +90,7 @@ func (a *app) serverStage(on string) (stage, error) {
 		names = append(names, demoPrefix+d.Name)
 	}
 	bookings := names[0]
-	names = append(names, bookings+"_yesterday")
+	names = append(names, bookings+"_yesterday", bookings+"_before")
 	for _, d := range there {
 		for _, n := range names {
 			if d.Name == n {

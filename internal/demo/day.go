@@ -24,7 +24,7 @@ func NextDay(engine string) string {
 func Hour(engine string) string {
 	begin := map[string]string{"postgres": "SET search_path = public; "}[engine]
 	return begin + `INSERT INTO booking (reference, sailing_id, passenger_id, made_at, seats, price)
-		SELECT 'TX' || substr(reference, 3), sailing_id, passenger_id, '2026-10-27 19:00:00', seats, price
+		SELECT replace(reference, 'TN', 'TX'), sailing_id, passenger_id, '2026-10-27 19:00:00', seats, price
 		FROM booking WHERE reference LIKE 'TN0001%' OR reference IN ('TN00020', 'TN00021');`
 }
 

@@ -2,6 +2,7 @@ package drill_test
 
 import (
 	"context"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -218,4 +219,9 @@ func newWorld() *fake {
 				}},
 			"b": {facts: map[string]string{}, tables: map[string][]string{"t": {"9"}}},
 		}}
+}
+
+// Remove is for dumps that build on others, of which there are none here.
+func (s *fakeSession) Remove(context.Context, io.Reader) (int64, error) {
+	return 0, errors.New("nothing is removed")
 }

@@ -94,12 +94,14 @@ func (r *runner) base(ctx context.Context, name string) (base, error) {
 		}
 	}
 	for _, x := range payload.Indexes(list) {
-		f, _ := x.Dump.Manifest.File(x.Path)
-		switch bad, err := verify.File(ctx, x.Dump, f, nil); {
-		case err != nil:
-			return base{}, err
-		case bad != "":
-			return full("the chain cannot be used: of the dump %s, %s", x.Dump.Short(), bad), nil
+		for _, path := range x.Paths {
+			f, _ := x.Dump.Manifest.File(path)
+			switch bad, err := verify.File(ctx, x.Dump, f, nil); {
+			case err != nil:
+				return base{}, err
+			case bad != "":
+				return full("the chain cannot be used: of the dump %s, %s", x.Dump.Short(), bad), nil
+			}
 		}
 	}
 	return base{kind: r.kind(), chain: list}, nil

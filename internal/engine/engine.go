@@ -444,11 +444,8 @@ type Session interface {
 	// Load loads the text of one data file, header included, and gives the rows
 	// that the server took. seen is told of rows while they pass.
 	Load(ctx context.Context, text io.Reader, seen func(rows int64)) (int64, error)
-	Close() error
-}
-
-// Remover is a Session that runs the statements of a file that removes rows, and gives how many those were.
-// One that removes other than as many as it says is an error.
-type Remover interface {
+	// Remove runs the statements of one file that removes rows, and gives how many those were. One that removes other
+	// than as many as it says is an error.
 	Remove(ctx context.Context, text io.Reader) (int64, error)
+	Close() error
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -173,10 +174,7 @@ func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 		if err := t.check(kind); err != nil {
 			return err
 		}
-		for _, path := range append(t.Files[:len(t.Files):len(t.Files)], t.Gone, t.Ranges) {
-			if path == "" {
-				continue
-			}
+		for _, path := range slices.Concat(t.Files, t.Gone, t.Ranges) {
 			if _, known := sizes[path]; !known || taken[path] {
 				return fmt.Errorf("the table %.80q has a file that is not its own: %.80q", t.ID, path)
 			}
@@ -204,9 +202,9 @@ func (t *Table) check(kind Kind) error {
 		return wrong("has no digest of how it is made")
 	case t.Change == Unchanged && len(t.Files) > 0:
 		return wrong("did not change, and has files")
-	case changed != (t.Counts != nil), t.Gone != "" && !changed:
+	case changed != (t.Counts != nil), len(t.Gone) > 0 && !changed:
 		return wrong("does not say how many rows changed")
-	case changed && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (t.Gone != "")):
+	case changed && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (len(t.Gone) > 0)):
 		return wrong("has counts of changes that are not possible")
 	}
 	return nil

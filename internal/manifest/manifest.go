@@ -239,12 +239,12 @@ type Table struct {
 	Through   string   `json:"through,omitempty"`   // the same, where rows are loaded through it
 	Files     []string `json:"files"`
 
-	Shape  string  `json:"shape,omitempty"`          // a digest of how its rows are made and written
-	Change Change  `json:"change,omitempty"`         // what of its rows is here, in a dump that builds on others
-	Gone   string  `json:"gone,omitempty"`           // the file that removes rows
-	Counts *Counts `json:"counts,omitempty"`         // of what is written and removed, where the rows changed
-	Ranges string  `json:"ranges,omitempty"`         // the file with the digests of its ranges; none: as in the base, or one range
-	OnBase bool    `json:"ranges_on_base,omitempty"` // that file says what became of the base's ranges
+	Shape  string   `json:"shape,omitempty"`          // a digest of how its rows are made and written
+	Change Change   `json:"change,omitempty"`         // what of its rows is here, in a dump that builds on others
+	Gone   []string `json:"gone,omitempty"`           // the files that remove rows
+	Counts *Counts  `json:"counts,omitempty"`         // of what is written and removed, where the rows changed
+	Ranges []string `json:"ranges,omitempty"`         // the files with the digests of its ranges; none: as in the base, or one range
+	OnBase bool     `json:"ranges_on_base,omitempty"` // those files say what became of the base\'s ranges
 }
 
 // Change says what of a table's rows a dump has.

@@ -97,8 +97,8 @@ func (c *Chain) LoadOrder(folder func(*keep.Dump) string) (list []string, err er
 		}
 		for i, x := range layers {
 			where := folder(x.Files.d)
-			if x.Table.Gone != "" {
-				changes = append(changes, where+x.Table.Gone)
+			for _, f := range x.Table.Gone {
+				changes = append(changes, where+f)
 			}
 			for _, f := range x.Table.Files {
 				if i == 0 {

@@ -21,10 +21,24 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
 			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t)}
 	}
-	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(),
-		Silence: s.Silence, InOrder: s.InOrder,
+	scan := rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(), Silence: s.Silence,
 		Samples: func(table int) int64 { return s.Catalog.Tables[table].SampleOf() },
-		Sink:    s.sink})
+		Sink: func(ctx context.Context, of rows.Part, _ *rows.Counter) (rows.Sink, error) {
+			w := &partWriter{ctx: ctx, of: s, section: engine.Data, table: &s.Catalog.Tables[of.Table],
+				m: &s.out.Tables[of.Table]}
+			return w, w.begin()
+		}}
+	if s.InOrder {
+		list, err := s.spanned(ctx)
+		if err != nil {
+			return err
+		}
+		scan.Spans = func(table int) []engine.Span { return list[table].spans }
+		scan.Sink = func(ctx context.Context, of rows.Part, c *rows.Counter) (rows.Sink, error) {
+			return list[of.Table].sink(ctx, of, c)
+		}
+	}
+	found, err := rows.Scan(ctx, scan)
 	if err != nil {
 		return err
 	}
@@ -125,13 +139,4 @@ func (w *partWriter) End(cause error) error {
 		return errors.Join(cause, w.wait())
 	}
 	return errors.Join(w.finish(cause), w.wait())
-}
-
-// sink is where the rows of a table, or of a part of it, go.
-func (s *SQL) sink(ctx context.Context, table int, c *rows.Counter) (rows.Sink, error) {
-	w := &partWriter{ctx: ctx, of: s, section: engine.Data, table: &s.Catalog.Tables[table], m: &s.out.Tables[table]}
-	if !s.InOrder {
-		return w, w.begin()
-	}
-	return s.ranged(w, c)
 }

@@ -39,7 +39,7 @@ func (s *SQL) build() error {
 	s.out.Found, s.out.Tables = manifest.ByState, slices.Clone(base.Tables)
 	for i := range s.out.Tables {
 		t := &s.out.Tables[i]
-		t.Change, t.Files, t.Gone, t.Counts, t.Ranges, t.OnBase = manifest.Unchanged, []string{}, "", nil, "", false
+		t.Change, t.Files, t.Gone, t.Counts, t.Ranges, t.OnBase = manifest.Unchanged, []string{}, nil, nil, nil, false
 	}
 	return nil
 }
@@ -85,10 +85,10 @@ func (s *SQL) shape(t *engine.Table) string {
 // mostLists is how many lists of ranges lie on top of each other before one is written whole again.
 const mostLists = 16
 
-// Index is a file of a chain that a dump on top of it reads.
+// Index are files of a chain that a dump on top of it reads, as one.
 type Index struct {
-	Dump *keep.Dump
-	Path string
+	Dump  *keep.Dump
+	Paths []string
 }
 
 // Indexes are the files of a chain that a dump on top of it reads.
@@ -104,10 +104,11 @@ func Indexes(chain []*keep.Dump) (list []Index) {
 	}
 	for _, d := range chain {
 		if t := d.Manifest.Payload.Tar; t != nil {
-			list = append(list, Index{d, t.Index}, Index{d, t.Gone})
+			paths := slices.DeleteFunc([]string{t.Index, t.Gone}, func(p string) bool { return p == "" })
+			list = append(list, Index{d, paths})
 		}
 	}
-	return slices.DeleteFunc(list, func(i Index) bool { return i.Path == "" })
+	return list
 }
 
 // tablesOfBase notes the tables of each dump of the chain.
@@ -128,10 +129,10 @@ func (s *SQL) listsOf(id string) (lists []Index) {
 		if !ok {
 			return nil
 		}
-		if t.Ranges != "" {
+		if len(t.Ranges) > 0 {
 			lists = append(lists, Index{d, t.Ranges})
 		}
-		if t.Change == manifest.Whole || t.Ranges != "" && !t.OnBase {
+		if t.Change == manifest.Whole || len(t.Ranges) > 0 && !t.OnBase {
 			break
 		}
 	}
@@ -156,12 +157,15 @@ func readRanges(ctx context.Context, lists []Index) (*pastRanges, error) {
 	p := &pastRanges{}
 	for _, l := range lists {
 		r := &Reader{d: l.Dump}
-		text, err := r.Open(ctx, l.Path)
-		if err != nil {
-			return nil, p.stop(err)
+		var texts []io.Reader
+		for _, path := range l.Paths {
+			text, err := r.Open(ctx, path)
+			if err != nil {
+				return nil, p.stop(err)
+			}
+			p.open, texts = append(p.open, openList{r, path, text}), append(texts, text)
 		}
-		p.open = append(p.open, openList{r, l.Path, text})
-		p.Ranges = change.Read(text, p.Ranges)
+		p.Ranges = change.Read(io.MultiReader(texts...), p.Ranges)
 	}
 	return p, nil
 }

@@ -8,7 +8,6 @@ import (
 	"grainkeep/internal/blob"
 	"grainkeep/internal/change"
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/rows"
@@ -17,9 +16,12 @@ import (
 // maxHeld bounds the rows that are held, in bytes, until it is known whether they are written. More are read again.
 const maxHeld = 1 << 20
 
-// ranged takes the rows of a table in the order of its key, and cuts them into ranges. All of them are written, or
-// those that are not as they were.
+// ranged takes the rows of a span of a table in the order of its key, and cuts them into ranges. All of them are
+// written, or those that are not as they were.
 type ranged struct {
+	t      *spanned
+	number int // of the span
+	span   engine.Span
 	w      *partWriter
 	c      *rows.Counter
 	cut    change.Cutter
@@ -29,12 +31,11 @@ type ranged struct {
 	rows   int64  // and the sum: before the range that is being read
 	after  string // the end of the range before
 
-	all   bool            // every row is written as it comes
-	list  *change.Writer  // of the ranges of now
-	first *change.Range   // that is not in the list yet: a whole list tells of two ranges at least
-	told  int             // ranges, into a whole list
-	lists lazyFile        // where the list is
-	was   *manifest.Table // the table as it was; nil: all is written
+	all   bool           // every row is written as it comes
+	list  *change.Writer // of the ranges of now
+	first *change.Range  // that is not in the list yet: a whole list tells of two ranges at least
+	told  int            // ranges, into a whole list
+	lists lazyFile       // where the list is
 
 	compare *change.Comparison // with its ranges; nil: it is compared as a whole
 	past    *pastRanges
@@ -44,43 +45,13 @@ type ranged struct {
 	ends  []int  // of the rows in that
 	lost  bool   // there were too many: they are read again
 	again []doAgain
-	n     int64 // rows written
+	n     int64 // rows written of those that are compared
 }
 
 // doAgain is a range that is to be written, and was too long to be held.
 type doAgain struct {
 	engine.Span
 	of change.Range
-}
-
-// ranged is where the rows of a table go that come in order.
-func (s *SQL) ranged(w *partWriter, c *rows.Counter) (*ranged, error) {
-	r := &ranged{w: w, c: c}
-	r.lists.create = func() (*blob.File, error) {
-		w.m.Ranges = "ranges/" + keep.TableFolder(w.table.Schema, w.table.Name) + s.Compression.Ending()
-		return s.files.Create(w.ctx, w.m.Ranges, s.Compression)
-	}
-	r.list = change.NewWriter(&r.lists, true)
-	was, ok := s.past[w.table.ID]
-	if !ok || was.Shape != w.m.Shape {
-		r.all = true
-		return r, w.begin()
-	}
-	r.was = &was
-	lists := s.listsOf(was.ID)
-	if len(lists) == 0 {
-		return r, nil
-	}
-	if len(lists) < mostLists {
-		r.list, w.m.OnBase = change.NewWriter(&r.lists, false), true
-	}
-	var err error
-	if r.past, err = readRanges(w.ctx, lists); err != nil {
-		return nil, err
-	}
-	r.gone.of(w)
-	r.compare = change.Compare(r.past.Ranges, r.list, r.gone.add)
-	return r, nil
 }
 
 // Key implements rows.KeyedSink.
@@ -107,7 +78,7 @@ func (r *ranged) Row(p []byte, more bool) error {
 	}
 	length := r.length
 	r.length = 0
-	if r.cut.Cut(r.key, length) {
+	if r.cut.Cut(r.key, length) && string(r.key) != r.span.UpTo {
 		return r.end(string(r.key))
 	}
 	return nil
@@ -123,7 +94,7 @@ func (r *ranged) end(key string) error {
 	}
 	verdict, err := r.compare.Next(now)
 	if err != nil {
-		return r.damage(err)
+		return err
 	}
 	if verdict == change.Write {
 		if r.lost {
@@ -149,15 +120,6 @@ func (r *ranged) tell(now change.Range) error {
 		r.first = nil
 	}
 	return r.list.Add(now)
-}
-
-// damage is about a list of ranges that cannot be followed.
-func (r *ranged) damage(err error) error {
-	if fault.Of(err).Code != "failed" || errors.Is(err, context.Canceled) {
-		return err
-	}
-	base := r.w.of.Base
-	return Damage(base[len(base)-1], fmt.Sprintf("the ranges of %s cannot be read: %v", r.w.table.ID, err))
 }
 
 // write writes the rows that are held.
@@ -192,7 +154,7 @@ func (r *ranged) put(p []byte, more bool) error {
 func (r *ranged) End(cause error) error {
 	err := cause
 	if err == nil {
-		err = r.end("")
+		err = r.end(r.span.UpTo)
 	}
 	if err == nil && r.compare == nil && !r.all {
 		err = r.decide()
@@ -204,7 +166,7 @@ func (r *ranged) End(cause error) error {
 			err = r.past.stop(err)
 		}
 	}
-	if err == nil {
+	if err == nil && (r.list.Changed() || r.lists.file != nil) {
 		err = r.list.Close()
 	}
 	if e := r.lists.close(err); err == nil {
@@ -212,9 +174,6 @@ func (r *ranged) End(cause error) error {
 	}
 	if e := r.gone.close(err); err == nil {
 		err = e
-	}
-	if w := r.w.m; w.Ranges == "" {
-		w.OnBase = false
 	}
 	if err != nil || len(r.again) == 0 {
 		if e := r.w.End(err); err == nil {
@@ -226,8 +185,8 @@ func (r *ranged) End(cause error) error {
 
 // decide says what becomes of a table that is compared as a whole.
 func (r *ranged) decide() error {
-	if r.c.Rows == r.was.Rows && r.c.Sum.String() == r.was.Sum {
-		r.w.m.Change = manifest.Unchanged
+	if r.c.Rows == r.t.was.Rows && r.c.Sum.String() == r.t.was.Sum {
+		r.t.m.Change = manifest.Unchanged
 		return nil
 	}
 	if r.lost {
@@ -257,15 +216,7 @@ func (r *ranged) Again(ctx context.Context, from engine.Ordered) error {
 			return err
 		}
 	}
-	if r.compare == nil {
-		return nil
-	}
-	m := r.w.m
-	m.Change = manifest.Unchanged
-	if r.n > 0 || r.gone.rows > 0 {
-		m.Change, m.Counts = manifest.Ranges, &manifest.Counts{Written: r.n, Removed: r.gone.rows}
-	}
-	return nil
+	return r.t.finish(r)
 }
 
 // rereading writes rows that are read once more.
@@ -290,54 +241,60 @@ func (r *rereading) Row(p []byte, more bool) error {
 
 // lazyFile is a file of a dump that is begun with the first byte.
 type lazyFile struct {
-	create func() (*blob.File, error)
-	file   *blob.File
+	w    *partWriter
+	path string
+	head string
+	file *blob.File
+	done bool
+}
+
+// create says where the file will be.
+func (l *lazyFile) create(w *partWriter, path string) {
+	l.w, l.path = w, path+w.of.Compression.Ending()
 }
 
 // Write implements io.Writer.
 func (l *lazyFile) Write(p []byte) (n int, err error) {
 	if l.file == nil {
-		if l.file, err = l.create(); err != nil {
+		if l.file, err = l.w.of.files.Create(l.w.ctx, l.path, l.w.of.Compression); err != nil {
+			return 0, err
+		}
+		if _, err := l.file.Write([]byte(l.head)); err != nil {
 			return 0, err
 		}
 	}
 	return l.file.Write(p)
 }
 
-// close ends the file, if there is one.
+// close ends the file, if there is one that is not ended.
 func (l *lazyFile) close(cause error) error {
-	if l.file == nil {
+	if l.file == nil || l.done {
 		return cause
 	}
+	l.done = true
 	_, err := l.file.Close(cause)
 	return err
 }
 
 // removals is the file of the statements that remove rows of a table.
 type removals struct {
-	file lazyFile
-	sql  *engine.Table
-	rows int64
-	end  string // of the file
+	file  lazyFile
+	table *engine.Table
+	rows  int64
+	end   string // of the file
 }
 
-// of begins a file of a table's removals.
-func (r *removals) of(w *partWriter) {
-	r.sql, r.end = w.table, w.table.RemoveTail+w.of.Catalog.Trailer
-	r.file.create = func() (*blob.File, error) {
-		w.m.Gone = fmt.Sprintf("%s/%s/gone.sql%s", engine.Changes, keep.TableFolder(w.table.Schema, w.table.Name),
-			w.of.Compression.Ending())
-		f, err := w.of.files.Create(w.ctx, w.m.Gone, w.of.Compression)
-		if err == nil {
-			_, err = f.Write([]byte(head(engine.Changes, w.of.Catalog) + w.table.RemoveHead))
-		}
-		return f, err
-	}
+// of says where a table's removals will be.
+func (r *removals) of(w *partWriter, number int) {
+	r.table, r.end = w.table, w.table.RemoveTail+w.of.Catalog.Trailer
+	r.file.head = head(engine.Changes, w.of.Catalog) + w.table.RemoveHead
+	r.file.create(w, fmt.Sprintf("%s/%s/gone%s.sql", engine.Changes, keep.TableFolder(w.table.Schema, w.table.Name),
+		numbered("-%04d", number)))
 }
 
 func (r *removals) add(x change.Removal) error {
 	r.rows += x.Rows
-	_, err := r.file.Write([]byte(engine.Removal(r.sql.Remove(x.Span), x.Rows)))
+	_, err := r.file.Write([]byte(engine.Removal(r.table.Remove(x.Span), x.Rows)))
 	return err
 }
 

@@ -80,10 +80,7 @@ func (l *loader) changes(ctx context.Context) error {
 	for _, t := range l.tables {
 		n := files
 		for _, x := range l.layers[t.ID][1:] {
-			files += len(x.Table.Files)
-			if x.Table.Gone != "" {
-				files++
-			}
+			files += len(x.Table.Files) + len(x.Table.Gone)
 		}
 		if files > n {
 			changed = append(changed, t)
@@ -117,22 +114,18 @@ func (l *loader) layer(ctx context.Context, s engine.Session, x payload.Layer) e
 	if t.Change != manifest.Ranges {
 		return nil
 	}
-	if t.Gone != "" {
-		r, ok := s.(engine.Remover)
-		if !ok {
-			return fault.New("kind-unknown", nil, "rows of %s are to be removed, which this program cannot do yet", t.ID).
-				Advise("use a newer grainkeep")
-		}
-		n, err := l.text(ctx, x.Files, t.Gone, func(text io.Reader) (int64, error) { return r.Remove(ctx, text) })
+	var went, got int64
+	for _, path := range t.Gone {
+		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) { return s.Remove(ctx, text) })
 		if err != nil {
 			return err
 		}
-		if n != t.Counts.Removed {
-			return fault.New("rows-missing", nil, "%d rows of %s went, and %d were to go", n, t.ID, t.Counts.Removed)
-		}
+		went += n
 		l.meter.Done.Add(1)
 	}
-	var got int64
+	if went != t.Counts.Removed {
+		return fault.New("rows-missing", nil, "%d rows of %s went, and %d were to go", went, t.ID, t.Counts.Removed)
+	}
 	for _, path := range t.Files {
 		n, err := l.file(ctx, s, x.Files, path)
 		if err != nil {

@@ -30,14 +30,20 @@ type KeyedSink interface {
 // maxReaders bounds the readers, and with them the memory.
 const maxReaders = 8
 
-// part is what one reader reads as one.
+// Part is what one reader reads as one: blocks of a table, or a span of its key.
+type Part struct {
+	Table  int
+	Number int // among those of the table
+	Blocks engine.Part
+	Span   engine.Span
+}
+
+// part is a part that is read.
 type part struct {
-	table  int
-	of     engine.Part
+	of     Part
 	bytes  int64 // estimate of its text
 	expect int64 // estimate of its rows; 0: none
 	rows   Counter
-	first  bool            // of its table
 	says   *engine.Witness // of the first part of a table
 }
 
@@ -55,9 +61,10 @@ type Scanning struct {
 	// Samples tells of how many rows of a table the server is to make a digest.
 	Samples func(table int) int64
 	// Sink is asked for each part of a table, and told what will count its rows; nil: they are counted and thrown away.
-	Sink func(ctx context.Context, table int, c *Counter) (Sink, error)
-	// InOrder says that tables are read in the order of their keys, and that the sinks are KeyedSinks.
-	InOrder bool
+	Sink func(ctx context.Context, of Part, c *Counter) (Sink, error)
+	// Spans are the parts of a table that is read in the order of its key; nil: tables are read as they lie. The sinks
+	// are then KeyedSinks.
+	Spans   func(table int) []engine.Span
 	Silence time.Duration // longest time without a row; 0: for ever
 }
 
@@ -72,13 +79,20 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 	var parts []*part
 	var expected int64
 	for i, t := range tables {
-		split := []engine.Part{{}}
-		if !s.InOrder {
-			split = t.Split()
+		split := []Part{}
+		if s.Spans != nil {
+			for _, span := range s.Spans(i) {
+				split = append(split, Part{Span: span})
+			}
+		} else {
+			for _, blocks := range t.Split() {
+				split = append(split, Part{Blocks: blocks})
+			}
 		}
 		n := int64(len(split))
 		for k, of := range split {
-			parts = append(parts, &part{table: i, of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n), first: k == 0})
+			of.Table, of.Number = i, k
+			parts = append(parts, &part{of: of, bytes: t.Bytes / n, expect: max(0, t.Rows/n)})
 			expected += t.Bytes / n
 		}
 	}
@@ -94,12 +108,12 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 		}
 		defer reader.Close()
 		for p, ok := next(); ok; p, ok = next() {
-			t := &tables[p.table]
+			t := &tables[p.of.Table]
 			if err := p.read(ctx, reader, t, &s, &beats); err != nil {
 				return err
 			}
-			if p.first {
-				says, err := reader.Witness(ctx, t, s.Samples(p.table))
+			if p.of.Number == 0 {
+				says, err := reader.Witness(ctx, t, s.Samples(p.of.Table))
 				if err != nil {
 					return err
 				}
@@ -112,9 +126,9 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 	})
 	found := make([]Found, len(tables))
 	for _, p := range parts {
-		found[p.table].Add(&p.rows)
-		if p.first {
-			found[p.table].Witness = p.says
+		found[p.of.Table].Add(&p.rows)
+		if p.of.Number == 0 {
+			found[p.of.Table].Witness = p.says
 		}
 	}
 	return found, err
@@ -124,15 +138,15 @@ func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, 
 	beats *atomic.Int64) (err error) {
 	m := metered{part: p, rows: &p.rows, meter: s.Meter, beats: beats}
 	if s.Sink != nil {
-		if m.sink, err = s.Sink(ctx, p.table, &p.rows); err != nil {
+		if m.sink, err = s.Sink(ctx, p.of, &p.rows); err != nil {
 			return err
 		}
 	}
 	ordered, _ := reader.(engine.Ordered)
-	if s.InOrder {
-		err = ordered.ReadSpan(ctx, t, engine.Span{}, &m)
+	if s.Spans != nil {
+		err = ordered.ReadSpan(ctx, t, p.of.Span, &m)
 	} else {
-		err = reader.Read(ctx, t, p.of, &m)
+		err = reader.Read(ctx, t, p.of.Blocks, &m)
 	}
 	if err == nil {
 		p.expect = p.rows.Rows
@@ -141,7 +155,7 @@ func (p *part) read(ctx context.Context, reader engine.Reader, t *engine.Table, 
 	if m.sink != nil {
 		err = m.sink.End(err)
 	}
-	if again, ok := m.sink.(KeyedSink); ok && s.InOrder && err == nil {
+	if again, ok := m.sink.(KeyedSink); ok && s.Spans != nil && err == nil {
 		err = again.Again(ctx, ordered)
 	}
 	return err

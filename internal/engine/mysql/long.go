@@ -57,7 +57,7 @@ func (t *table) keyed(columns []column) (key []column) {
 func (c *column) is(v string, raw []byte) string {
 	name := quote(c.name)
 	switch c.kind {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal":
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year":
 		return name + " = " + v
 	case "date", "datetime", "timestamp", "time":
 		return name + " = " + literal(v)
@@ -66,7 +66,8 @@ func (c *column) is(v string, raw []byte) string {
 	case "binary", "varbinary":
 		return fmt.Sprintf("%s = x'%x'", name, raw)
 	case "char", "varchar":
-		known := c.charset == "latin1" || strings.HasPrefix(c.charset, "utf8") && utf8.Valid(raw)
+		known := c.charset == "latin1" || strings.HasPrefix(c.charset, "utf8") && utf8.Valid(raw) ||
+			c.charset == "ascii" && !slices.ContainsFunc(raw, func(b byte) bool { return b >= utf8.RuneSelf })
 		if !known { // no key of the table's helps with this, but it is right
 			return fmt.Sprintf("convert(%s USING binary) = x'%x'", name, raw)
 		}

@@ -29,11 +29,11 @@ func setKey(e *engine.Table, h *handle, t *table, columns []column) {
 // sorts says whether the order of a column's values is known, and a value can be named in it.
 func (c *column) sorts() bool {
 	switch c.kind {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "date", "datetime", "timestamp", "time",
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year", "date", "datetime", "timestamp", "time",
 		"binary", "varbinary":
 		return true
 	case "char", "varchar":
-		return c.charset == "latin1" || strings.HasPrefix(c.charset, "utf8")
+		return c.charset == "latin1" || c.charset == "ascii" || strings.HasPrefix(c.charset, "utf8")
 	}
 	return false
 }
@@ -189,7 +189,7 @@ func (p *pages) all(ctx context.Context) error {
 	}
 }
 
-// Remove implements engine.Remover; the session has its settings.
+// Remove implements engine.Session; the session has its settings.
 func (s *session) Remove(ctx context.Context, text io.Reader) (int64, error) {
 	if _, err := s.c.exec(ctx, "BEGIN"); err != nil {
 		return 0, err

@@ -248,7 +248,7 @@ func appendLiteral(dst, field []byte, another bool) []byte {
 	return append(dst, '\'')
 }
 
-// Remove implements engine.Remover; the session has the file's settings already.
+// Remove implements engine.Session; the session has the file's settings already.
 func (s *session) Remove(ctx context.Context, text io.Reader) (int64, error) {
 	return engine.Removals(text, func(sql []byte) (int64, error) {
 		results, err := s.c.PgConn().Exec(ctx, string(sql)).ReadAll()

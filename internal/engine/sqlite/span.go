@@ -70,7 +70,7 @@ func appendKey(dst []byte, s *stmt, first int, enc encoding) []byte {
 	return dst
 }
 
-// Remove implements engine.Remover; the session has its settings.
+// Remove implements engine.Session; the session has its settings.
 func (s *session) Remove(ctx context.Context, text io.Reader) (rows int64, err error) {
 	done := s.c.watch(ctx)
 	defer func() { err = done(err) }()

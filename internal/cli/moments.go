@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"grainkeep/internal/chain"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/phrase"
+)
+
+// jsonMoment is a moment that can be restored.
+type jsonMoment struct {
+	Moment string `json:"moment"`
+	ID     string `json:"id"`
+	Kind   string `json:"kind"`
+	Proof  string `json:"proof"`
+}
+
+// showMoments lists the moments of a dump's database that can be restored, a line a day.
+func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
+	if d.Keep == nil {
+		return nil, nil
+	}
+	all, err := d.Keep.Dumps(a.ctx)
+	if err != nil {
+		return nil, err
+	}
+	good, lost := chain.Moments(all, d.Manifest.Job, d.Manifest.Database)
+	zone := chain.Zone(d)
+	a.print("%s can be restored to %s (times of %s)\n", d.Name(), phrase.Plural(int64(len(good)), "moment"), zone)
+	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Proven"}, "Moments", "Proven")
+	for _, day := range chain.Days(good, zone) {
+		n, proven := map[manifest.Kind]int{}, 0
+		for _, x := range day.Dumps {
+			n[x.Manifest.Kind]++
+			if x.State() == keep.Proven {
+				proven++
+			}
+		}
+		var kinds []string
+		for _, k := range []manifest.Kind{manifest.Full, manifest.Differential, manifest.Incremental} {
+			if n[k] > 0 {
+				kinds = append(kinds, fmt.Sprintf("%d %s", n[k], k))
+			}
+		}
+		clockOf := func(x *keep.Dump) string { return x.Manifest.Moment.In(zone).Format("15:04:05") }
+		gap := "–"
+		if day.Gap > 0 {
+			from := day.From.In(zone)
+			gap = fmt.Sprintf("%s from %s", phrase.Duration(day.Gap), from.Format("15:04"))
+			if from.Before(day.Day) {
+				gap += from.Format(" of 2006-01-02")
+			}
+		}
+		t.row(day.Day.Format("2006-01-02 Mon"), clockOf(day.Dumps[0]), clockOf(day.Dumps[len(day.Dumps)-1]),
+			phrase.Count(int64(len(day.Dumps))), strings.Join(kinds, ", "), gap, phrase.Count(int64(proven)))
+	}
+	a.print("%s\n", t.render())
+	if len(lost) > 0 {
+		a.warn("chain-broken", "%s of %s %s no more: what it builds on is missing or cannot be read ('grainkeep list' tells)",
+			phrase.Plural(int64(len(lost)), "dump"), d.Name(),
+			map[bool]string{true: "restores", false: "restore"}[len(lost) == 1])
+	}
+	var list []jsonMoment
+	for _, x := range good {
+		list = append(list, jsonMoment{x.Manifest.Moment.UTC().Format("2006-01-02T15:04:05.000000Z"), x.ID,
+			string(x.Manifest.Kind), string(x.State())})
+	}
+	return list, nil
+}

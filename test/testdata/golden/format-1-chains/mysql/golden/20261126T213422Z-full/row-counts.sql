@@ -1,0 +1,3 @@
+SELECT concat('`log`', '|', count(*)) FROM `log`;
+SELECT concat('`sailing`', '|', count(*)) FROM `sailing`;
+SELECT concat('`vessel`', '|', count(*)) FROM `vessel`;

@@ -1,0 +1,3 @@
+SELECT 'public.log', count(*) FROM ONLY public.log;
+SELECT 'public.sailing', count(*) FROM ONLY public.sailing;
+SELECT 'public.vessel', count(*) FROM ONLY public.vessel;

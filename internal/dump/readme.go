@@ -3,6 +3,7 @@ package dump
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -60,12 +61,15 @@ func (o *databaseDump) readme(ctx context.Context, cat *engine.Catalog) error {
 				"\n")
 		}
 	}
-	order := "Their order by name is the order to load them in:\nstructure, rows, keys, then the rest."
+	order := "Their order by name is the order to load them\nin: structure, rows, keys, then the rest."
 	if len(o.chain) > 0 {
-		order = manifest.LoadOrder + " names those of the whole chain\nin the order to load them in: structure, rows, " +
-			"keys, changes, then the\nrest."
+		order = manifest.LoadOrder + " names those of the whole chain in\nthe order to load them in: structure, rows, " +
+			"keys, changes, then the rest."
 	}
 	fmt.Fprintf(&b, readmeEnd, order)
+	if slices.ContainsFunc(m.Tables(), func(t manifest.Table) bool { return len(t.Ranges) > 0 }) {
+		b.WriteString("What lies in ranges is for dumps that build on this one; it is not loaded.\n")
+	}
 	return o.files.Write(ctx, manifest.Readme, blob.None, b.String())
 }
 
@@ -106,7 +110,7 @@ must succeed before the next.
 
 const readmeEnd = `
 The files are plain SQL. %s
-Loading stops at the first error. Where
-the data itself breaks a rule (a foreign key, a check), that rule stops it: load
-the file without that statement, or add NOT VALID to it where the server can.
+Loading stops at the first error. Where the data itself breaks a rule (a foreign
+key, a check), that rule stops it: load the file without that statement, or add
+NOT VALID to it where the server can.
 `

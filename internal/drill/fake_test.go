@@ -2,7 +2,8 @@ package drill_test
 
 import (
 	"context"
-	"errors"
+	"crypto/sha256"
+	"encoding/hex"
 	"io"
 	"slices"
 	"strings"
@@ -26,6 +27,8 @@ type fake struct {
 	clock            time.Time
 	blind            func(row string) string // what reading makes of a row, each time
 	once             map[string]bool         // errors of fail that happen once
+	ordered          bool                    // rows begin with a key and a space, but for those of the table "u"
+	moments          int                     // that were fixed
 }
 
 type fakeDB struct {
@@ -65,7 +68,7 @@ func (fakeDriver) Grants(engine.Location, engine.Purpose, []string) (string, err
 func (fakeDriver) ByHand(engine.HandDump) []string { return []string{"true"} }
 
 func (f *fake) Describe(context.Context) (engine.Server, error) {
-	return engine.Server{Product: f.product, Version: f.version, Clock: f.clock}, nil
+	return engine.Server{Product: f.product, Version: f.version, Clock: f.clock, Ordered: f.ordered}, nil
 }
 func (f *fake) Pin(context.Context, []string, string) error { return nil }
 
@@ -77,7 +80,8 @@ func (f *fake) Databases(context.Context) (list []engine.Database, err error) {
 	return list, nil
 }
 func (f *fake) Snapshot(_ context.Context, name string) (engine.Snapshot, error) {
-	return &fakeSnap{f, name, f.databases[name]}, f.fail["snapshot "+name]
+	f.moments++
+	return &fakeSnap{f, name, f.databases[name], f.moments}, f.fail["snapshot "+name]
 }
 func (f *fake) Sweep(context.Context, string) (engine.Swept, error) {
 	return engine.Swept{Removed: []string{"old_scratch"}, Foreign: []string{"not_ours"}}, nil
@@ -92,10 +96,15 @@ type fakeSnap struct {
 	f    *fake
 	name string
 	db   *fakeDB
+	n    int
 }
 
 func (s *fakeSnap) Moment() time.Time {
-	return time.Date(2026, 3, 14, 2, 30, 0, 5, time.UTC)
+	at := time.Date(2026, 3, 14, 2, 30, 0, 5, time.UTC)
+	if s.f.ordered {
+		at = at.Add(time.Duration(s.n) * time.Minute)
+	}
+	return at
 }
 func (s *fakeSnap) Width() int { return 3 }
 func (s *fakeSnap) Confirm(context.Context) ([]string, error) {
@@ -118,9 +127,44 @@ func (s *fakeSnap) Read(_ context.Context, t *engine.Table, _ engine.Part, to en
 	return s.f.fail["read "+s.name+" "+t.ID]
 }
 
+// ReadSpan implements engine.Ordered. Long rows come in pieces.
+func (s *fakeSnap) ReadSpan(_ context.Context, t *engine.Table, span engine.Span, to engine.KeyedRows) error {
+	rows := slices.Sorted(slices.Values(s.db.tables[t.ID]))
+	for _, r := range rows {
+		key, _, _ := strings.Cut(r, " ")
+		if len(t.Key) > 0 && !within(key, span) {
+			continue
+		}
+		if to.Key(nil); len(t.Key) > 0 {
+			to.Key([]byte(key))
+		}
+		for len(r) > fakePiece {
+			if err := to.Row([]byte(r[:fakePiece]), true); err != nil {
+				return err
+			}
+			r = r[fakePiece:]
+		}
+		if err := to.Row([]byte(r), false); err != nil {
+			return err
+		}
+	}
+	return s.f.fail["read "+s.name+" "+t.ID]
+}
+
+const fakePiece = 100_000
+
+func within(key string, s engine.Span) bool {
+	return (s.After == "" || key > s.After) && (s.UpTo == "" || key <= s.UpTo)
+}
+
 // Witness looks at the database itself, past what Read makes of it.
 func (s *fakeSnap) Witness(_ context.Context, t *engine.Table, sample int64) (engine.Witness, error) {
-	w := engine.Witness{Sample: sample, Holds: "nothing", Digest: strings.Join(s.db.tables[t.ID], ";")}
+	digest := strings.Join(slices.Sorted(slices.Values(s.db.tables[t.ID])), ";")
+	if len(digest) > 100 {
+		sum := sha256.Sum256([]byte(digest))
+		digest = hex.EncodeToString(sum[:])
+	}
+	w := engine.Witness{Sample: sample, Holds: "nothing", Digest: digest}
 	for _, name := range s.db.columns {
 		w.Columns = append(w.Columns, engine.WitnessColumn{Name: name, Says: "text"})
 	}
@@ -130,8 +174,13 @@ func (s *fakeSnap) Witness(_ context.Context, t *engine.Table, sample int64) (en
 func (s *fakeSnap) Catalog() *engine.Catalog {
 	c := &engine.Catalog{Facts: s.db.facts, Header: "head\n", Objects: s.db.objects}
 	for n := range s.db.tables {
-		c.Tables = append(c.Tables, engine.Table{ID: n, Name: n, Columns: s.db.columns,
-			Frame: engine.Framing{Head: n + "\n", RowEnd: "\n", GroupEnd: "\n", Always: true}})
+		t := engine.Table{ID: n, Name: n, Columns: s.db.columns,
+			Frame: engine.Framing{Head: n + "\n", RowEnd: "\n", GroupEnd: "\n", Always: true}}
+		if s.f.ordered && n != "u" {
+			t.Key = []string{"key"}
+			t.Remove = func(s engine.Span) string { return strings.Join([]string{"DELETE FROM ", n, s.After, s.UpTo}, "|") }
+		}
+		c.Tables = append(c.Tables, t)
 	}
 	slices.SortFunc(c.Tables, func(a, b engine.Table) int { return strings.Compare(a.ID, b.ID) })
 	return c
@@ -162,7 +211,7 @@ func (t *fakeTarget) Snapshot(context.Context) (engine.Snapshot, error) {
 	if t.f.spoil != nil {
 		t.f.spoil(t.db)
 	}
-	return &fakeSnap{t.f, "scratch", t.db}, nil
+	return &fakeSnap{t.f, "scratch", t.db, 0}, nil
 }
 
 type fakeSession struct{ t *fakeTarget }
@@ -200,7 +249,7 @@ func (s *fakeSession) Load(_ context.Context, text io.Reader, _ func(int64)) (in
 	mu.Lock()
 	defer mu.Unlock()
 	lines = lines[1:] // the first says what the file holds
-	s.t.db.tables[lines[1]] = lines[2:]
+	s.t.db.tables[lines[1]] = append(s.t.db.tables[lines[1]], lines[2:]...)
 	return int64(len(lines)-2) + s.t.f.extra, err
 }
 
@@ -221,7 +270,17 @@ func newWorld() *fake {
 		}}
 }
 
-// Remove is for dumps that build on others, of which there are none here.
-func (s *fakeSession) Remove(context.Context, io.Reader) (int64, error) {
-	return 0, errors.New("nothing is removed")
+// Remove implements engine.Session.
+func (s *fakeSession) Remove(_ context.Context, text io.Reader) (int64, error) {
+	mu.Lock()
+	defer mu.Unlock()
+	return engine.Removals(text, func(sql []byte) (int64, error) {
+		said := strings.Split(string(sql[strings.Index(string(sql), "DELETE FROM "):]), "|")
+		table, before := said[1], len(s.t.db.tables[said[1]])
+		s.t.db.tables[table] = slices.DeleteFunc(s.t.db.tables[table], func(r string) bool {
+			key, _, _ := strings.Cut(r, " ")
+			return within(key, engine.Span{After: said[2], UpTo: said[3]})
+		})
+		return int64(before - len(s.t.db.tables[table])), nil
+	}, nil)
 }

@@ -228,7 +228,7 @@ func signalled(t *testing.T, p *place, sig syscall.Signal, name string) {
 	nothingLeft(t, dir, p, 1)
 }
 
-// TestKilledAtAnyMoment kills dumps at 30 random moments. What is listed must
+// TestKilledAtAnyMoment kills dumps, fulls and increments in turns, at random moments. What is listed must
 // verify, and the next run must leave nothing behind.
 func TestKilledAtAnyMoment(t *testing.T) {
 	for _, p := range everyEngine(t) {
@@ -245,8 +245,9 @@ func killed(t *testing.T, p *place) {
 	span := time.Since(began)
 	r := rand.New(rand.NewPCG(5, 5))
 	killed, listed := 0, 0
-	for range 20 {
-		cmd, _, wait := command(dir, args...)
+	kinds := []string{"full", "incremental"}
+	for i := range 20 {
+		cmd, _, wait := command(dir, append(args, "--kind", kinds[i%2])...)
 		require.NoError(t, cmd.Start())
 		time.Sleep(time.Duration(r.Int64N(int64(span))))
 		require.NoError(t, cmd.Process.Kill())
@@ -257,7 +258,8 @@ func killed(t *testing.T, p *place) {
 		run(t, dir, 0, "verify", "--from", "keep")
 	}
 	require.Greater(t, killed, 5)
-	o := run(t, dir, -1, args...)
+	o := run(t, dir, -1, append(args, "--kind", "incremental")...)
+	require.Contains(t, o.stdout, "-incremental")
 	nothingLeft(t, dir, p, listed+1)
 	run(t, dir, 0, "drill", lines(o.stdout)[0], "--to", p.url(""))
 

@@ -19,7 +19,7 @@ var good string
 func TestStarterIsValidOnceUncommented(t *testing.T) {
 	_, err := Parse(Starter, "starter")
 	require.NoError(t, err)
-	for _, rhythm := range []string{"#1 ", "#2 ", "#3 "} {
+	for _, rhythm := range []string{"#1 ", "#2 ", "#3 ", "#4 "} {
 		var lines []string
 		for l := range strings.Lines(string(Starter)) {
 			if s, ok := strings.CutPrefix(l, "# "); ok && (strings.Contains(s, " = ") || strings.HasPrefix(s, "[")) {

@@ -275,6 +275,11 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 	if err != nil {
 		return nil, err
 	}
+	if opt.Part == Rows && l.removes() {
+		return nil, fault.Wrong("rows-of-chain", "the rows of %s lie in dumps that build on each other, and to put them together "+
+			"rows are removed on the way: not in tables that are there, with their keys and triggers", plan.Last().Name()).
+			Advise("restore it under another name, or take the rows of a full")
+	}
 	l.t, l.there, l.meter = t, there, feed.Gauge()
 	l.out = &Outcome{Name: opt.Name, Settings: t.Settings(), Without: without}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })

@@ -72,6 +72,18 @@ func missing(n, want int64, table string) error {
 	return fault.New("rows-missing", nil, "the target took %d rows of %s, and the dump has %d", n, table, want)
 }
 
+// removes says whether rows are removed on the way to the chain's end.
+func (l *loader) removes() bool {
+	for _, t := range l.tables {
+		for _, x := range l.layers[t.ID] {
+			if len(x.Table.Gone) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // changes brings the rows of each table from those of the chain's full to those of its end: what a dump removes goes
 // first, then come the rows that it has.
 func (l *loader) changes(ctx context.Context) error {

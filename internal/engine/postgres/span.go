@@ -49,8 +49,11 @@ func setKey(t *engine.Table, key []rowKeysRow) {
 		t.Key = append(t.Key, c.Quoted)
 	}
 	t.Handle = h
-	table, by := t.ID, strings.Join(t.Key, ", ")
-	t.Remove = func(s engine.Span) string { return "DELETE FROM ONLY " + table + " WHERE " + spanned(by, s) }
+	table, by, where := t.ID, strings.Join(t.Key, ", "), ""
+	if h.condition != "" { // the others are an extension's own
+		where = h.condition + " AND "
+	}
+	t.Remove = func(s engine.Span) string { return "DELETE FROM ONLY " + table + " WHERE " + where + spanned(by, s) }
 	if h.encoding != "" {
 		t.RemoveHead, t.RemoveTail = setEncoding(h.encoding), setEncoding("UTF8")
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -382,8 +383,14 @@ func changes(m *manifest.Manifest) string {
 	if whole > 0 {
 		parts = append(parts, phrase.Plural(int64(whole), "table")+" whole")
 	}
-	if len(parts) == 0 {
+	switch {
+	case len(parts) > 0:
+	case len(m.Tables()) > 0:
 		return "no row changed"
+	case slices.ContainsFunc(m.Files, func(f manifest.File) bool { return strings.HasPrefix(f.Path, manifest.ObjectsOf) }):
+		return "its definitions changed"
+	default:
+		return "nothing changed"
 	}
 	return strings.Join(parts, ", ")
 }

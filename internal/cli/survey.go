@@ -46,7 +46,8 @@ type looked struct {
 	title string
 	at    engine.Location
 	*dump.Survey
-	accept []string // codes of warnings
+	accept  []string // codes of warnings
+	chained bool     // its dumps build on each other
 }
 
 func (a *app) survey(from, name string) error {
@@ -105,7 +106,7 @@ func (a *app) surveySource(f *config.File, from string) error {
 	if err != nil {
 		return err
 	}
-	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s, nil})})
+	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s, nil, false})})
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
@@ -117,7 +118,7 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 	if err != nil {
 		return nil, errors.Join(err, unopened)
 	}
-	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept})
+	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept, j.Chained})
 	if unopened != nil {
 		a.mention(unopened)
 	}
@@ -140,6 +141,9 @@ func (a *app) printSurvey(l looked) any {
 	}
 	if s.Server.Log != "" {
 		line("log", "%s", s.Server.Log)
+	}
+	if l.chained && s.Server.Ordered {
+		line("changes", "found by comparison: every row is read, and what changed is written")
 	}
 	if s.Keep != nil {
 		a.keepLines(s, line)

@@ -67,13 +67,7 @@ func TestChainsOfTheCore(t *testing.T) {
 		var want []*fakeDB
 		ways := map[manifest.Change]int{}
 		for step := range 8 {
-			j := &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k, Compression: blob.Zstd,
-				Choice: dump.Choice{Databases: []string{"a"}}, Zone: time.UTC, Tool: "test",
-				Kind: []manifest.Kind{manifest.Incremental, manifest.Differential}[r.IntN(4)/3]}
-			res, err := dump.Run(ctx, j, &event.Feed{})
-			require.NoError(t, err)
-			require.Empty(t, res.Failed)
-			m := res.Done[0].Manifest
+			m := taken(t, k, []manifest.Kind{manifest.Incremental, manifest.Differential}[r.IntN(4)/3])
 			require.Equal(t, step == 0, m.Kind == manifest.Full, m.Why)
 			for _, x := range m.Tables() {
 				ways[x.Change]++
@@ -100,6 +94,18 @@ func TestChainsOfTheCore(t *testing.T) {
 	}
 }
 
+// taken takes a dump of the database "a"; nil: it failed.
+func taken(t *testing.T, k *keep.Keep, kind manifest.Kind) *manifest.Manifest {
+	res, err := dump.Run(ctx, &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k,
+		Compression: blob.Zstd, Choice: dump.Choice{Databases: []string{"a"}}, Zone: time.UTC, Tool: "test", Kind: kind},
+		&event.Feed{})
+	require.NoError(t, err)
+	if len(res.Failed) > 0 {
+		return nil
+	}
+	return res.Done[0].Manifest
+}
+
 // drilled drills a dump of a chain, and compares what came back with what was there.
 func drilled(t *testing.T, dumps []*keep.Dump, d *keep.Dump, want *fakeDB) {
 	plan, err := chain.Link(dumps).To(d)
@@ -124,14 +130,7 @@ func TestWhatAnIncrementStandsOn(t *testing.T) {
 		world.databases["a"].tables["t"] = append(world.databases["a"].tables["t"], fmt.Sprintf("%06d %040d", k, k))
 	}
 	k := newKeep(t)
-	take := func() *manifest.Manifest {
-		res, err := dump.Run(ctx, &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k,
-			Compression: blob.Zstd, Choice: dump.Choice{Databases: []string{"a"}}, Zone: time.UTC, Tool: "test",
-			Kind: manifest.Incremental}, &event.Feed{})
-		require.NoError(t, err)
-		require.Empty(t, res.Failed)
-		return res.Done[0].Manifest
-	}
+	take := func() *manifest.Manifest { return taken(t, k, manifest.Incremental) }
 	require.Equal(t, manifest.Full, take().Kind)
 	require.Equal(t, manifest.Incremental, take().Kind)
 	world.version = "2.0"
@@ -140,11 +139,7 @@ func TestWhatAnIncrementStandsOn(t *testing.T) {
 	require.Contains(t, m.Why, "the server was another one: Fake 1.2.3")
 	world.databases["a"].tables["t"] = world.databases["a"].tables["t"][1:]
 	world.fail["read a t"] = fault.New(engine.Trouble, nil, "the line is cut")
-	res, err := dump.Run(ctx, &dump.Job{Name: "nightly", Source: engine.Location{Engine: "fake"}, Keep: k,
-		Compression: blob.Zstd, Choice: dump.Choice{Databases: []string{"a"}}, Zone: time.UTC, Tool: "test",
-		Kind: manifest.Incremental}, &event.Feed{})
-	require.NoError(t, err)
-	require.Len(t, res.Failed, 1, "an increment that is cut is none")
+	require.Nil(t, taken(t, k, manifest.Incremental), "an increment that is cut is none")
 	delete(world.fail, "read a t")
 	require.Equal(t, manifest.Incremental, take().Kind)
 }

@@ -39,6 +39,10 @@ func (a *app) reading(f *config.File) (r web.Reading, err error) {
 	}
 	for _, l := range lines {
 		s := web.Sample{Job: l.Job, Database: l.Database, State: string(l.State), Next: l.Next}
+		s.Kinds = map[string]time.Time{}
+		for kind, d := range l.Of {
+			s.Kinds[string(kind)] = d.Manifest.Moment
+		}
 		if d := l.Last; d != nil {
 			s.Moment, s.Took, s.Bytes = d.Manifest.Moment, d.Manifest.Finished.Sub(d.Manifest.Started),
 				d.Manifest.StoredBytes

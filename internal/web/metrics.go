@@ -11,7 +11,8 @@ import (
 type Sample struct {
 	Job, Database string
 	State         string
-	Moment        time.Time // of its newest dump; zero: there is none
+	Moment        time.Time            // of its newest dump; zero: there is none
+	Kinds         map[string]time.Time // the same, of each kind
 	Took          time.Duration
 	Bytes         int64
 	Rows          int64
@@ -51,8 +52,10 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	of       = []string{"job", "database"}
-	moment   = desc("dump_moment_seconds", "The moment of the newest dump, in seconds since 1970.", of...)
+	of     = []string{"job", "database"}
+	moment = desc("dump_moment_seconds", "The moment of the newest dump, in seconds since 1970.", of...)
+	ofKind = desc("dump_kind_moment_seconds", "The moment of the newest dump of a kind, in seconds since 1970.",
+		"job", "database", "kind")
 	took     = desc("dump_duration_seconds", "How long the newest dump took.", of...)
 	size     = desc("dump_size_bytes", "What the newest dump takes in its keep.", of...)
 	rowCount = desc("dump_rows", "The rows of the newest dump.", of...)
@@ -69,7 +72,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c Collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{moment, took, size, rowCount, proven, next, state, runs, free, floor, underWay,
+	for _, d := range []*prometheus.Desc{moment, ofKind, took, size, rowCount, proven, next, state, runs, free, floor, underWay,
 		unsent} {
 		ch <- d
 	}
@@ -95,6 +98,9 @@ func (c Collector) Collect(ch chan<- prometheus.Metric) {
 			put(took, s.Took.Seconds(), s.Job, s.Database)
 			put(size, float64(s.Bytes), s.Job, s.Database)
 			put(rowCount, float64(s.Rows), s.Job, s.Database)
+		}
+		for kind, at := range s.Kinds {
+			put(ofKind, seconds(at), s.Job, s.Database, kind)
 		}
 		if !s.Proven.IsZero() {
 			put(proven, seconds(s.Proven), s.Job, s.Database)

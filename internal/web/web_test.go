@@ -26,7 +26,8 @@ func desk(called *[]string) (Desk, *[]string) {
 		Refused: func(from string) { *refused = append(*refused, from) },
 		Metrics: Collector{Read: func() (Reading, error) {
 			return Reading{Databases: []Sample{{Job: "nightly", Database: "a\"\n\xff{}", State: "good",
-				Moment: time.Unix(1_700_000_000, 0), Rows: 7}},
+				Moment: time.Unix(1_700_000_000, 0), Rows: 7,
+				Kinds: map[string]time.Time{"incremental": time.Unix(1_700_000_000, 0)}}},
 				Runs: []Ended{{"nightly", "dump", "good", 3}}, Rooms: []Room{{"barn", 9, 1}}}, nil
 		}}}, refused
 }
@@ -84,6 +85,7 @@ func TestMetrics(t *testing.T) {
 	text := string(data)
 	require.Contains(t, text, `grainkeep_database_state{database="a\"\n`+"\uFFFD"+`{}",job="nightly",state="good"} 1`)
 	require.Contains(t, text, `grainkeep_dump_moment_seconds{`)
+	require.Contains(t, text, `kind="incremental"} 1.7e+09`)
 	require.Contains(t, text, `grainkeep_runs{command="dump",job="nightly",result="good"} 3`)
 	require.True(t, strings.HasSuffix(text, "# EOF\n"))
 

@@ -137,6 +137,11 @@ func TestWhatAnIncrementStandsOn(t *testing.T) {
 	m := take()
 	require.Equal(t, manifest.Full, m.Kind)
 	require.Contains(t, m.Why, "the server was another one: Fake 1.2.3")
+	world.moments = 0
+	m = taken(t, k, manifest.Incremental)
+	require.Equal(t, manifest.Full, m.Kind)
+	require.Contains(t, m.Why, "the clock went back: the last dump is of 2026-03-14 02:33:00 UTC")
+	world.moments = 9
 	world.databases["a"].tables["t"] = world.databases["a"].tables["t"][1:]
 	world.fail["read a t"] = fault.New(engine.Trouble, nil, "the line is cut")
 	require.Nil(t, taken(t, k, manifest.Incremental), "an increment that is cut is none")

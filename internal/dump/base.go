@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/engine"
@@ -62,8 +63,9 @@ func (r *runner) kinds() error {
 	return nil
 }
 
-// base finds what a dump builds on, by what the keep holds. Where nothing serves, the dump is a full.
-func (r *runner) base(ctx context.Context, name string) (base, error) {
+// base finds what a dump of a moment builds on, by what the keep holds. Where nothing serves, the dump is a full. The
+// moments are those of the same clock, the server's, whatever this machine's says.
+func (r *runner) base(ctx context.Context, name string, moment time.Time) (base, error) {
 	if r.kind() == manifest.Full {
 		return base{kind: manifest.Full}, nil
 	}
@@ -71,7 +73,7 @@ func (r *runner) base(ctx context.Context, name string) (base, error) {
 	if last == nil {
 		return full("%s", why), nil
 	}
-	if last.Manifest.Moment.After(r.started) {
+	if last.Manifest.Moment.After(moment) {
 		return full("the clock went back: the last dump is of %s", phrase.Both(last.Manifest.Moment, r.Zone)), nil
 	}
 	p, err := chain.Link(r.dumps).To(last)

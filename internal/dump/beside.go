@@ -121,7 +121,7 @@ func (o *databaseDump) folder(ctx context.Context, b beside) (err error) {
 	tree.Avoid(o.Keep.Where())
 	where := strings.TrimSuffix(f.Path+"/"+f.In, "/")
 	o.m.Source = manifest.Source{Engine: EngineFiles, Where: where, Product: "folder"}
-	base, err := o.base(ctx, o.m.Database)
+	base, err := o.base(ctx, o.m.Database, o.m.Moment)
 	if err != nil {
 		return err
 	}

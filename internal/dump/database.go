@@ -45,7 +45,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound(), InOrder: r.inOrder()}
-	b, err := r.base(ctx, d.Name)
+	b, err := r.base(ctx, d.Name, o.m.Moment)
 	if err != nil {
 		return nil, err
 	}

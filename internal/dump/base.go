@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"grainkeep/internal/chain"
@@ -168,9 +169,11 @@ func sameDatabase(b base, m *manifest.Manifest, left []string, tables []engine.T
 			return full("the server was another one: %s %s", was.Source.Product, was.Source.Version)
 		case was.Compression != m.Compression:
 			return full("the job's compression has changed")
-		case choiceChanged(sql, left, tables):
-			return full("the job's choice of tables has changed")
 		}
+	}
+	// What the last one chose, those before it chose too.
+	if n := len(b.chain); n > 0 && choiceChanged(b.chain[n-1].Manifest.Payload.SQL, left, tables) {
+		return full("the job's choice of tables has changed")
 	}
 	return b
 }
@@ -178,14 +181,18 @@ func sameDatabase(b base, m *manifest.Manifest, left []string, tables []engine.T
 // choiceChanged says whether a table that was dumped is left out now, or the other way round, or whether other rows of
 // one are chosen.
 func choiceChanged(was *manifest.SQL, left []string, tables []engine.Table) bool {
-	for _, t := range was.Tables {
-		if slices.Contains(left, "table "+t.ID) {
+	past, leftThen := was.ByID(), map[string]bool{}
+	for _, id := range was.LeftOut {
+		leftThen[id] = true
+	}
+	for _, id := range left {
+		table, is := strings.CutPrefix(id, "table ")
+		if _, there := past[table]; is && there {
 			return true
 		}
 	}
-	past := was.ByID()
 	return slices.ContainsFunc(tables, func(t engine.Table) bool {
 		w, ok := past[t.ID]
-		return ok && w.Condition != t.Condition || slices.Contains(was.LeftOut, "table "+t.ID)
+		return ok && w.Condition != t.Condition || leftThen["table "+t.ID]
 	})
 }

@@ -53,12 +53,22 @@ func (t *table) keyed(columns []column) (key []column) {
 	return key
 }
 
+// plainNumber says whether a column's values are numbers that are written as they come.
+func (c *column) plainNumber() bool {
+	switch c.kind {
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year":
+		return true
+	}
+	return false
+}
+
 // is writes a condition that a column has a value; empty where there is none for the type.
 func (c *column) is(v string, raw []byte) string {
 	name := quote(c.name)
-	switch c.kind {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year":
+	if c.plainNumber() {
 		return name + " = " + v
+	}
+	switch c.kind {
 	case "date", "datetime", "timestamp", "time":
 		return name + " = " + literal(v)
 	case "inet4", "inet6", "uuid":

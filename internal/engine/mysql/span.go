@@ -29,13 +29,12 @@ func setKey(e *engine.Table, h *handle, t *table, columns []column) {
 // sorts says whether the order of a column's values is known, and a value can be named in it.
 func (c *column) sorts() bool {
 	switch c.kind {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year", "date", "datetime", "timestamp", "time",
-		"binary", "varbinary":
+	case "date", "datetime", "timestamp", "time", "binary", "varbinary":
 		return true
 	case "char", "varchar":
 		return c.charset == "latin1" || c.charset == "ascii" || strings.HasPrefix(c.charset, "utf8")
 	}
-	return false
+	return c.plainNumber()
 }
 
 // keyEnd is what stands between the values of a key. None holds it.
@@ -44,18 +43,27 @@ const keyEnd = ", "
 // longestKey bounds a key, in bytes: of a longer one, no key is made.
 const longestKey = 1 << 10
 
-// keyOf writes the values of a row's key; nothing, where it cannot be named.
+// keyOf writes the values of a row's key; nothing, where it cannot be named. It is asked for with every row, so numbers
+// are written without more ado.
 func (h *handle) keyOf(dst []byte, values []driver.Value) []byte {
 	for i, v := range values {
-		s := text(v)
-		value, named := strings.CutPrefix(h.inOrder[i].is(s, []byte(s)), quote(h.inOrder[i].name)+" = ")
-		if !named || len(dst)+len(value) > longestKey {
-			return nil
-		}
 		if i > 0 {
 			dst = append(dst, keyEnd...)
 		}
+		c := &h.inOrder[i]
+		if raw, ok := v.([]byte); ok && c.plainNumber() {
+			dst = append(dst, raw...)
+			continue
+		}
+		s := text(v)
+		value, named := strings.CutPrefix(c.is(s, []byte(s)), quote(c.name)+" = ")
+		if !named {
+			return nil
+		}
 		dst = append(dst, value...)
+	}
+	if len(dst) > longestKey {
+		return nil
 	}
 	return dst
 }
@@ -126,8 +134,10 @@ func (r *reader) ReadSpan(ctx context.Context, t *engine.Table, s engine.Span, t
 	defer w.tell(t.ID)
 	var err error
 	if len(h.long) == 0 {
+		var key []byte
 		err = read(s, 0, func(values []driver.Value) error {
-			to.Key(h.keyOf(nil, values[len(values)-len(h.inOrder):]))
+			key = h.keyOf(key[:0], values[len(values)-len(h.inOrder):])
+			to.Key(key)
 			_, err := w.row(values[:len(values)-len(h.inOrder)])
 			return err
 		})

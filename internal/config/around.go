@@ -1,6 +1,7 @@
 package config
 
 import (
+	"slices"
 	"time"
 
 	"grainkeep/internal/fault"
@@ -96,9 +97,21 @@ const (
 // Chained says whether a job takes dumps that build on others.
 func (j Job) Chained() bool { return j.Differential != nil || j.Incremental != nil }
 
+// How incrementals find what changed in a database.
+const (
+	ChangesAuto    = "auto"    // from the server's log, where it tells; also where nothing is said
+	ChangesLog     = "log"     // the same, with a warning where it does not
+	ChangesCompare = "compare" // by comparison
+)
+
 // checkKinds looks at the dumps of a job that build on others.
 func (f *File) checkKinds(where string, j Job) error {
 	switch {
+	case j.Changes != "" && !slices.Contains([]string{ChangesAuto, ChangesLog, ChangesCompare}, j.Changes):
+		return f.wrong(where, "changes is %q", j.Changes).Advise("write %q, %q or %q", ChangesAuto, ChangesLog, ChangesCompare)
+	case j.Changes != "" && j.Incremental == nil:
+		return f.wrong(where, "changes says how incrementals find what changed, and there are none").
+			Advise("say when they are taken: incremental = \"each 15 min\"")
 	case !j.Chained():
 		return nil
 	case j.Source != "" && f.Source[j.Source].Engine == "command":

@@ -78,6 +78,7 @@ type Job struct {
 	Full         any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
 	Differential any      `toml:"differential,omitempty"`
 	Incremental  any      `toml:"incremental,omitempty"`
+	Changes      string   `toml:"changes,omitempty"` // how incrementals find them; empty: as it can be done
 	Drill        any      `toml:"drill,omitempty"`
 	Verify       any      `toml:"verify,omitempty"`
 	Grace        string   `toml:"grace,omitempty"`     // how late is late

@@ -50,7 +50,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o.stand(sameDatabase(b, o.m, sql.LeftOut, cat.Tables))
-	sql.Base = o.chain
+	sql.Base, sql.Log = o.chain, r.Source.Log && o.m.Kind == manifest.Incremental
 	o.warn(NotAsOnServer, d.Name, cat.Warnings)
 	if n := int64(len(cat.Secrets)); n > 0 && !r.NoPasswords {
 		o.warn(PasswordsLeftOut, d.Name,
@@ -63,6 +63,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o.warn(NotAsOnServer, d.Name, sql.Remarks)
+	o.noLog()
 	if err := o.compare(ctx); err != nil {
 		return nil, err
 	}
@@ -78,6 +79,33 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, context.Cause(ctx)
 	}
 	return draft.Place(ctx, o.m, r.Folder)
+}
+
+// NotFromLog is the code of the warning that what changed had to be found by comparison.
+const NotFromLog = "not-from-log"
+
+// noLog says where the server's log did not tell what changed: a warning, where it was to.
+func (o *databaseDump) noLog() {
+	sql := o.m.Payload.SQL
+	if sql.Found == manifest.ByState || o.m.Kind != manifest.Incremental || o.server.Log == "" {
+		return
+	}
+	text := ""
+	if why := sql.NoLog; why != "" {
+		text = "what changed was found by comparison, not from the server's log: " + why
+	}
+	for _, t := range sql.Tables {
+		if t.NoLog != "" && t.Change != manifest.Whole && text == "" {
+			text = fmt.Sprintf("what changed in %s was found by comparison: %s", t.ID, t.NoLog)
+		}
+	}
+	switch {
+	case text == "":
+	case o.Changes == FromLog:
+		o.warn(NotFromLog, o.m.Database, []string{text})
+	case sql.NoLog != "" && o.Changes == "":
+		o.feed.Note(o.m.Database, "%s", text)
+	}
 }
 
 // inOrder says whether rows are read in the order of their keys: where that is how they lie, or where dumps are to

@@ -46,6 +46,7 @@ type Job struct {
 	Kind    manifest.Kind                        // of the dumps, where they have something to build on; empty: full
 	Alone   bool                                 // a full that is no baseline
 	Chained bool                                 // the job's dumps build on each other
+	Changes string                               // how incrementals find what changed: as the configuration has it
 	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
 	Note    string                               // for the dumps
 	Run     string                               // id of the run; empty: one is made
@@ -57,6 +58,12 @@ type Job struct {
 	Pace    *rate.Limiter                        // of bytes into the keep; nil: none
 	waiting func(time.Duration) <-chan time.Time // between tries; nil: time.After
 }
+
+// How incrementals find what changed in a database.
+const (
+	FromLog = "log"     // from the server's log, with a warning where it does not tell
+	Compare = "compare" // by comparison
+)
 
 // Failure is a database that could not be dumped.
 type Failure struct {
@@ -127,6 +134,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	}
 	var src engine.Source // nil: there are no databases
 	if j.hasDatabases() {
+		j.Source.Log = j.Changes != Compare && (j.Chained || j.Kind != "" && j.Kind != manifest.Full)
 		if src, err = engine.Open(ctx, j.Source); err != nil {
 			return nil, err
 		}

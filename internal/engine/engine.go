@@ -42,6 +42,7 @@ type Location struct {
 	LockWait  time.Duration          // longest wait for a lock held by others
 	Silence   time.Duration          // longest time without a word of a server that is being dumped; 0: DefaultSilence
 	Hold      bool                   // keep writers out of tables that no snapshot holds
+	Log       bool                   // the change log is to be followed, now or later
 	CopyFirst bool                   // a file engine reads from a copy of the file, made in a short lock
 }
 
@@ -228,6 +229,8 @@ type Object struct {
 	Needs   []string `json:"needs,omitempty"` // Object.ID of what it needs
 	Section Section  `json:"section"`
 	SQL     string   `json:"-"`
+	// Alike is the SQL without what changes with the rows alone, such as a counter; empty: there is nothing of that.
+	Alike string `json:"-"`
 
 	// Roles are the users or roles that the SQL names, as SQL writes them.
 	Roles []string `json:"roles,omitempty"`
@@ -297,6 +300,12 @@ type Table struct {
 	Key []string
 	// Remove gives the statement that removes a span of rows, without its end; nil: the table has no key.
 	Remove func(Span) string
+	// NotInLog says why the server's change log does not tell what changes in the table; empty: it does.
+	NotInLog string
+	// Tied are the IDs of tables whose rows can change with this one's; Follows says that this one's rows do, without the
+	// log saying so.
+	Tied    []string
+	Follows bool
 	// RemoveHead and RemoveTail are what goes before and after such statements, where they need that.
 	RemoveHead, RemoveTail string
 
@@ -373,8 +382,9 @@ type Position struct {
 	System string `json:"system,omitempty"` // identifies the server that wrote the log
 	File   string `json:"file,omitempty"`   // MariaDB, MySQL: the log file, and the offset in it, in bytes
 	Offset int64  `json:"offset,omitempty"`
-	GTID   string `json:"gtid,omitempty"` // MariaDB, MySQL: the set of all transactions so far
-	LSN    string `json:"lsn,omitempty"`  // PostgreSQL
+	Began  int64  `json:"began,omitempty"` // MariaDB, MySQL: when the log file was begun, in seconds since 1970
+	GTID   string `json:"gtid,omitempty"`  // MariaDB, MySQL: the set of all transactions so far
+	LSN    string `json:"lsn,omitempty"`   // PostgreSQL
 	// State is of a file: two equal ones mean that nothing was written between them.
 	State string `json:"state,omitempty"`
 }

@@ -165,7 +165,7 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 	made = &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained()}
+		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained(), Changes: j.Changes}
 	if err == nil {
 		err = s.night(made, name)
 	}

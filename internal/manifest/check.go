@@ -150,7 +150,8 @@ func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 	if !digest.MatchString(s.Catalog) {
 		return errors.New("the digest of the catalog is none")
 	}
-	if full := kind == Full; full != (s.Found == "") || !full && s.Found != ByComparison && s.Found != ByState {
+	how := []string{ByComparison, ByState, ByLog}
+	if full := kind == Full; full != (s.Found == "") || !full && !slices.Contains(how, s.Found) {
 		return fmt.Errorf("how it was found out what changed is %.40q", s.Found)
 	}
 	seen := make(map[string]bool, len(s.Tables))
@@ -162,7 +163,7 @@ func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 			return fmt.Errorf("it has a table without a name of its own: %.80q", t.ID)
 		case t.Rows < 0 || t.Bytes < 0 || t.Rows > math.MaxInt64-rows || t.Bytes > math.MaxInt64-bytes:
 			return fmt.Errorf("the counts of the table %.80q are not possible", t.ID)
-		case !sum128.MatchString(t.Sum):
+		case !sum128.MatchString(t.Sum) && (t.Sum != "" || t.Change != Logged && t.Change != Unchanged):
 			return fmt.Errorf("the fingerprint of the table %.80q is none", t.ID)
 		case t.Generated != "" && !sum128.MatchString(t.Generated):
 			return fmt.Errorf("the fingerprint of the generated columns of the table %.80q is none", t.ID)
@@ -186,13 +187,55 @@ func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 			return errors.New("its counts of objects are not possible")
 		}
 	}
+	return s.checkLog(sizes, taken)
+}
+
+// checkLog looks at what came from the log: each table of it is in one stream.
+func (s *SQL) checkLog(sizes map[string]int64, taken map[string]bool) error {
+	logged := map[string]bool{}
+	for _, t := range s.Tables {
+		if t.Change == Logged {
+			logged[t.ID] = true
+		}
+	}
+	if (s.Log != nil) != (s.Found == ByLog) {
+		return errors.New("what came from the log is not there")
+	}
+	if s.Log == nil {
+		if len(logged) > 0 {
+			return errors.New("it has tables from the log, and no log")
+		}
+		return nil
+	}
+	paths := []string{s.Log.File}
+	for _, c := range s.Log.Streams {
+		for _, id := range c.Tables {
+			if !logged[id] {
+				return fmt.Errorf("a stream of the log is of a table that is not of it: %.80q", id)
+			}
+			delete(logged, id)
+		}
+		paths = append(paths, c.Files...)
+	}
+	for id := range logged {
+		return fmt.Errorf("the table %.80q is from the log, and in no stream", id)
+	}
+	for _, path := range paths {
+		if _, known := sizes[path]; !known || taken[path] {
+			return fmt.Errorf("the log has a file that is not its own: %.80q", path)
+		}
+		taken[path] = true
+	}
+	if s.Log.Transactions < 0 {
+		return errors.New("the number of transactions is not possible")
+	}
 	return nil
 }
 
 // check looks at what a dump has of a table.
 func (t *Table) check(kind Kind) error {
 	wrong := func(what string) error { return fmt.Errorf("the table %.80q %s", t.ID, what) }
-	changed := t.Change == Ranges
+	changed := t.Change == Ranges || t.Change == Logged
 	switch {
 	case t.Change != Whole && t.Change != Unchanged && !changed:
 		return wrong(fmt.Sprintf("has changes of an unknown kind: %.40q", t.Change))
@@ -204,7 +247,11 @@ func (t *Table) check(kind Kind) error {
 		return wrong("did not change, and has files")
 	case changed != (t.Counts != nil), len(t.Gone) > 0 && !changed:
 		return wrong("does not say how many rows changed")
-	case changed && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (len(t.Gone) > 0)):
+	case t.Change == Logged && len(t.Files)+len(t.Gone)+len(t.Ranges) > 0:
+		return wrong("is from the log, and has files of its own")
+	case t.Change == Ranges && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (len(t.Gone) > 0)):
+		return wrong("has counts of changes that are not possible")
+	case t.Change == Logged && (t.Counts.Written < 0 || t.Counts.Removed < 0):
 		return wrong("has counts of changes that are not possible")
 	}
 	return nil

@@ -22,6 +22,8 @@ const (
 	LoadOrder = "load-order.txt" // of a dump that builds on others: all files of its chain, as they are to be loaded
 	CountSQL  = "row-counts.sql"
 	CountText = "row-counts.txt"
+	// Transactions has a line for each transaction that came from the server's change log.
+	Transactions = "transactions.txt"
 )
 
 // Version is the version of the format that this program writes.
@@ -212,14 +214,32 @@ type SQL struct {
 	Objects     map[string]int    `json:"objects"`     // how many of each kind
 	LeftOut     []string          `json:"left_out,omitempty"`
 	Tables      []Table           `json:"tables"`
-	Found       string            `json:"found,omitempty"` // of one that builds on others: how it was found out what changed
+	Found       string            `json:"found,omitempty"`  // of one that builds on others: how it was found out what changed
+	Log         *Log              `json:"log,omitempty"`    // what came from the server's change log
+	NoLog       string            `json:"no_log,omitempty"` // why the log could not be followed, where it was to be
 }
 
 // How a dump that builds on others found out what had changed.
 const (
 	ByComparison = "comparison" // all rows were read, and their ranges compared
 	ByState      = "state"      // the file itself was as before: no row was read
+	ByLog        = "log"        // the server's change log told it, of some tables at least
 )
+
+// Log is what a dump has from the server's change log.
+type Log struct {
+	File         string    `json:"file"` // a line for each transaction
+	Transactions int64     `json:"transactions"`
+	First        time.Time `json:"first,omitzero"` // commit, by the server's clock
+	Last         time.Time `json:"last,omitzero"`
+	Streams      []Changes `json:"streams"`
+}
+
+// Changes are the transactions of tables that change together.
+type Changes struct {
+	Tables []string `json:"tables"` // their IDs
+	Files  []string `json:"files"`  // in order
+}
 
 // Table is a dumped table.
 type Table struct {
@@ -228,8 +248,9 @@ type Table struct {
 	Name    string   `json:"name"`
 	Columns []string `json:"columns"`
 	Rows    int64    `json:"rows"`
-	Sum     string   `json:"sum"`
-	Bytes   int64    `json:"bytes"` // text of the rows
+	About   bool     `json:"rows_about,omitempty"` // how many there are was reckoned, and may be wrong
+	Sum     string   `json:"sum"`                  // empty: not known, where the log told what changed
+	Bytes   int64    `json:"bytes"`                // text of the rows
 
 	Generated string          `json:"generated,omitempty"` // fingerprint of the generated columns' values
 	Witness   *engine.Witness `json:"witness,omitempty"`   // what the server itself said of the table
@@ -244,7 +265,8 @@ type Table struct {
 	Gone   []string `json:"gone,omitempty"`           // the files that remove rows
 	Counts *Counts  `json:"counts,omitempty"`         // of what is written and removed, where the rows changed
 	Ranges []string `json:"ranges,omitempty"`         // the files with the digests of its ranges; none: as in the base, or one range
-	OnBase bool     `json:"ranges_on_base,omitempty"` // those files say what became of the base\'s ranges
+	OnBase bool     `json:"ranges_on_base,omitempty"` // those files say what became of the base's ranges
+	NoLog  string   `json:"no_log,omitempty"`         // why the log does not tell what changed in it, where others are followed
 }
 
 // Change says what of a table's rows a dump has.
@@ -254,7 +276,8 @@ type Change string
 const (
 	Whole     Change = ""       // all of them
 	Unchanged Change = "none"   // none: they are as in the dump that it builds on
-	Ranges    Change = "ranges" // those of the ranges that changed
+	Ranges    Change = "ranges" // those of the ranges that changed, since a dump that had its rows or ranges
+	Logged    Change = "log"    // its transactions, in a stream of the log; rows and bytes are then reckoned, not counted
 )
 
 // Counts are numbers of rows.

@@ -34,6 +34,7 @@ type SQL struct {
 	// build on it. The snapshot's readers must be engine.Ordered.
 	InOrder bool
 	Base    []*keep.Dump // the chain that it builds on, from its full on; none: everything is captured
+	Log     bool         // what changed since the base is to come from the server's change log, as far as that tells it
 
 	Remarks []string // what reading the rows showed, to be warned of; set by Capture
 
@@ -43,6 +44,9 @@ type SQL struct {
 	tables []map[string]manifest.Table // of each dump of the chain, by ID
 	of     map[string][]engine.Object  // what makes each table, by its ID
 	byID   map[string]engine.Object
+
+	followed map[string]manifest.Table // the tables of which the log tells what changed, by ID
+	noLog    map[string]string         // why it does not, of the others
 
 	mu sync.Mutex // guards the tables' lists of files while tables are written side by side
 }
@@ -56,6 +60,9 @@ func (s *SQL) Capture(ctx context.Context, files *blob.Set, feed *event.Feed) (m
 		return manifest.Payload{}, err
 	}
 	if err := s.structure(ctx); err != nil {
+		return manifest.Payload{}, err
+	}
+	if err := s.follow(ctx); err != nil {
 		return manifest.Payload{}, err
 	}
 	if s.out.Found != manifest.ByState {
@@ -152,7 +159,8 @@ func (s *SQL) structure(ctx context.Context) error {
 }
 
 // counts gives the rows of each table, and the queries that count them. A tree whose
-// rows may land in other partitions is counted as one.
+// rows may land in other partitions is counted as one. Where
+// foreign keys changed rows and the log did not tell, how many there are is not known.
 func (s *SQL) counts() (lines, queries string) {
 	rows := map[string]int64{}
 	var order []string
@@ -161,6 +169,9 @@ func (s *SQL) counts() (lines, queries string) {
 		id := t.ID
 		if t.Through != "" {
 			id = t.Through
+		}
+		if s.out.Tables[i].About {
+			continue
 		}
 		if _, seen := rows[id]; !seen {
 			order = append(order, id)

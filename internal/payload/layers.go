@@ -58,8 +58,10 @@ func hasObjects(d *keep.Dump) bool {
 }
 
 // Layers gives what makes a table of the chain's end: first the dump that has all its rows, then those that changed
-// them, in order.
+// them, in order. What the log told before ranges were compared is not among them: these are changes of the rows as
+// they were when they had been read last.
 func (c *Chain) Layers(id string) (list []Layer, err error) {
+	compared := false
 	for i, d := range slices.Backward(c.dumps) {
 		t, ok := c.tables[i][id]
 		if !ok {
@@ -69,6 +71,10 @@ func (c *Chain) Layers(id string) (list []Layer, err error) {
 			return nil, Damage(c.Last(), fmt.Sprintf("the rows of %.80q lie in %s, where it was made otherwise", id,
 				d.Short()))
 		}
+		if t.Change == manifest.Logged && compared {
+			continue
+		}
+		compared = compared || t.Change == manifest.Ranges
 		list = append([]Layer{{c.readers[i], t}}, list...)
 		if t.Change == manifest.Whole {
 			return list, nil
@@ -78,7 +84,7 @@ func (c *Chain) Layers(id string) (list []Layer, err error) {
 }
 
 // LoadOrder lists every file of the chain that is to be loaded, in order: what is before the rows, the rows, the keys,
-// the changes, and what comes after. The folder of a dump stands before its files.
+// the changes, the references, what the log tells, and what comes after. The folder of a dump stands before its files.
 func (c *Chain) LoadOrder(folder func(*keep.Dump) string) (list []string, err error) {
 	sections := func(of ...engine.Section) {
 		for _, s := range of {
@@ -90,11 +96,13 @@ func (c *Chain) LoadOrder(folder func(*keep.Dump) string) (list []string, err er
 	}
 	sections(engine.Schema)
 	var changes []string
+	all := map[string][]Layer{}
 	for _, t := range c.Last().Manifest.Tables() {
 		layers, err := c.Layers(t.ID)
 		if err != nil {
 			return nil, err
 		}
+		all[t.ID] = layers
 		for i, x := range layers {
 			where := folder(x.Files.d)
 			for _, f := range x.Table.Gone {
@@ -111,6 +119,18 @@ func (c *Chain) LoadOrder(folder func(*keep.Dump) string) (list []string, err er
 	}
 	sections(engine.Keys)
 	list = append(list, changes...)
-	sections(engine.References, engine.Finish, engine.Owners, engine.Active)
+	sections(engine.References)
+	lanes, err := c.Streams(all)
+	if err != nil {
+		return nil, err
+	}
+	for _, lane := range lanes {
+		for _, x := range lane {
+			for _, f := range x.Of.Files {
+				list = append(list, folder(x.Files.d)+f)
+			}
+		}
+	}
+	sections(engine.Finish, engine.Owners, engine.Active)
 	return list, nil
 }

@@ -19,9 +19,12 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 	s.out.Tables = make([]manifest.Table, len(s.Catalog.Tables))
 	for i, t := range s.Catalog.Tables {
 		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
-			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t)}
+			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t), NoLog: s.noLog[t.ID]}
+		if m, ok := s.followed[t.ID]; ok {
+			s.out.Tables[i] = m
+		}
 	}
-	scan := rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(), Silence: s.Silence,
+	scan := rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(), Silence: s.Silence, Take: s.take,
 		Samples: func(table int) int64 { return s.Catalog.Tables[table].SampleOf() },
 		Sink: func(ctx context.Context, of rows.Part, _ *rows.Counter) (rows.Sink, error) {
 			w := &partWriter{ctx: ctx, of: s, section: engine.Data, table: &s.Catalog.Tables[of.Table],
@@ -44,11 +47,30 @@ func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 	}
 	for i := range found {
 		m := &s.out.Tables[i]
+		switch s.take(i) {
+		case rows.Nothing:
+			continue
+		case rows.Witness:
+			m.Witness = found[i].Witness
+			continue
+		}
 		m.Rows, m.Bytes, m.Sum = found[i].Rows, found[i].Bytes, found[i].Sum.String()
 		m.Generated, m.Witness = found[i].Generated(), found[i].Witness
 		slices.Sort(m.Files)
 	}
 	return nil
+}
+
+// take says what is read of a table: where the log tells what changed, no rows.
+func (s *SQL) take(table int) rows.Take {
+	m, ok := s.followed[s.Catalog.Tables[table].ID]
+	switch {
+	case !ok:
+		return rows.All
+	case m.Change == manifest.Logged:
+		return rows.Witness
+	}
+	return rows.Nothing
 }
 
 // partBytes is how many bytes of rows a file takes before the next is begun. A restore

@@ -69,7 +69,11 @@ func (s *SQL) shape(t *engine.Table) string {
 			return
 		}
 		seen[o.ID()] = true
-		fmt.Fprintf(h, "%q %q\n", o.ID(), o.SQL)
+		sql := o.SQL
+		if o.Alike != "" {
+			sql = o.Alike
+		}
+		fmt.Fprintf(h, "%q %q\n", o.ID(), sql)
 		for _, id := range o.Needs {
 			if n, ok := s.byID[id]; ok && n.Section == engine.Schema {
 				take(n)
@@ -120,6 +124,22 @@ func (s *SQL) tablesOfBase() {
 		}
 		s.tables = append(s.tables, tables)
 	}
+}
+
+// read gives a table as it was when its rows were read last, and whether the log told of changes after that; nil: there
+// was no such table.
+func (s *SQL) read(id string) (was *manifest.Table, logged bool) {
+	for i := range slices.Backward(s.Base) {
+		t, ok := s.tables[i][id]
+		switch {
+		case !ok:
+			return nil, false
+		case t.Change == manifest.Whole || t.Change == manifest.Ranges:
+			return &t, logged
+		}
+		logged = logged || t.Change == manifest.Logged
+	}
+	return nil, false
 }
 
 // listsOf finds the lists of a table's ranges as they were, from the whole one on; none: it was one range.

@@ -187,6 +187,9 @@ func (r *ranged) End(cause error) error {
 func (r *ranged) decide() error {
 	if r.c.Rows == r.t.was.Rows && r.c.Sum.String() == r.t.was.Sum {
 		r.t.m.Change = manifest.Unchanged
+		if r.t.logged { // it is as it was before what the log told
+			r.t.m.Change, r.t.m.Counts = manifest.Ranges, &manifest.Counts{}
+		}
 		return nil
 	}
 	if r.lost {

@@ -15,13 +15,14 @@ import (
 
 // spanned is a table that is read in the order of its key, in spans side by side: what those share.
 type spanned struct {
-	s     *SQL
-	table *engine.Table
-	m     *manifest.Table
-	was   *manifest.Table // the table as it was; nil: all of it is written
-	lists []Index         // of its ranges as they were; none: it was one, and is compared as a whole
-	whole bool            // its list is written whole
-	spans []engine.Span
+	s      *SQL
+	table  *engine.Table
+	m      *manifest.Table
+	was    *manifest.Table // the table as it was when its rows were read last; nil: all of it is written
+	logged bool            // the log told of changes after that
+	lists  []Index         // of its ranges as they were; none: it was one, and is compared as a whole
+	whole  bool            // its list is written whole
+	spans  []engine.Span
 
 	mu   sync.Mutex
 	of   []*ranged // those that are read to the end
@@ -40,8 +41,11 @@ func (s *SQL) spanned(ctx context.Context) ([]*spanned, error) {
 	for i := range list {
 		t := &spanned{s: s, table: &s.Catalog.Tables[i], m: &s.out.Tables[i], whole: true, spans: []engine.Span{{}}}
 		list[i] = t
-		if was, ok := s.past[t.m.ID]; ok && was.Shape == t.m.Shape {
-			t.was, t.lists = &was, s.listsOf(was.ID)
+		if _, ok := s.followed[t.m.ID]; ok {
+			continue
+		}
+		if was, logged := s.read(t.m.ID); was != nil && was.Shape == t.m.Shape {
+			t.was, t.logged, t.lists = was, logged, s.listsOf(was.ID)
 		}
 		if n := len(t.lists); n > 0 && n < mostLists {
 			t.whole = false
@@ -157,7 +161,7 @@ func (t *spanned) finish(r *ranged) error {
 		return nil
 	}
 	t.m.Change = manifest.Unchanged
-	if counts != (manifest.Counts{}) {
+	if counts != (manifest.Counts{}) || t.logged { // what the log told in between does not count any more
 		t.m.Change, t.m.Counts = manifest.Ranges, &counts
 	}
 	return nil

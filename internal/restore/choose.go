@@ -90,6 +90,14 @@ func (l *loader) only() error {
 	if err != nil {
 		return err
 	}
+	chosen := wanted
+	wanted = l.parts.Together(wanted)
+	for id := range wanted {
+		if !chosen[id] {
+			l.along = append(l.along, id)
+		}
+	}
+	slices.Sort(l.along)
 	l.tables = slices.DeleteFunc(slices.Clone(l.tables), func(t manifest.Table) bool { return !wanted[t.ID] })
 	l.objects = Needed(l.objects, wanted)
 	return nil

@@ -249,6 +249,8 @@ type loader struct {
 	out     *Outcome
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
+	stop    int64           // the last transaction that is wanted of the last dump; 0: all of them
+	along   []string        // tables that were not chosen, and whose rows change together with those
 	there   map[string]bool // objects that the database has, by ID: they are not made
 
 	mu sync.Mutex // guards out while objects are made side by side
@@ -283,6 +285,10 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 	l.t, l.there, l.meter = t, there, feed.Gauge()
 	l.out = &Outcome{Name: opt.Name, Settings: t.Settings(), Without: without}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return l.there[o.ID()] })
+	if len(l.along) > 0 {
+		l.out.Notes = append(l.out.Notes, fmt.Sprintf("%s came along: foreign keys tie the rows of the chosen tables to "+
+			"theirs, and the server's log tells only of both", strings.Join(l.along, ", ")))
+	}
 	if err := l.roles(ctx); err != nil {
 		return nil, err
 	}
@@ -349,6 +355,11 @@ func (l *loader) run(ctx context.Context) error {
 		}
 		if section == engine.Keys {
 			if err := l.changes(ctx); err != nil {
+				return err
+			}
+		}
+		if section == engine.References { // foreign keys act on rows, and the log does not tell of it
+			if err := l.replay(ctx); err != nil {
 				return err
 			}
 		}

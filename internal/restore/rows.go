@@ -76,7 +76,7 @@ func missing(n, want int64, table string) error {
 func (l *loader) removes() bool {
 	for _, t := range l.tables {
 		for _, x := range l.layers[t.ID] {
-			if len(x.Table.Gone) > 0 {
+			if len(x.Table.Gone) > 0 || x.Table.Change == manifest.Logged {
 				return true
 			}
 		}

@@ -64,9 +64,21 @@ type Scanning struct {
 	Sink func(ctx context.Context, of Part, c *Counter) (Sink, error)
 	// Spans are the parts of a table that is read in the order of its key; nil: tables are read as they lie. The sinks
 	// are then KeyedSinks.
-	Spans   func(table int) []engine.Span
+	Spans func(table int) []engine.Span
+	// Take says what of a table is wanted; nil: all of it.
+	Take    func(table int) Take
 	Silence time.Duration // longest time without a row; 0: for ever
 }
+
+// Take is what of a table is wanted.
+type Take int
+
+// What can be wanted of a table.
+const (
+	All     Take = iota
+	Witness      // what the server says of it, and no rows
+	Nothing
+)
 
 // Scan reads every table of a snapshot, the largest parts first, by as many readers
 // as are useful. It gives each table's count and fingerprint, and what the server itself
@@ -78,8 +90,19 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 	tables, meter := s.Catalog.Tables, s.Meter
 	var parts []*part
 	var expected int64
+	take := func(table int) Take { return All }
+	if s.Take != nil {
+		take = s.Take
+	}
 	for i, t := range tables {
 		split := []Part{}
+		if take(i) == Nothing {
+			continue
+		}
+		if take(i) == Witness {
+			parts = append(parts, &part{of: Part{Table: i}})
+			continue
+		}
 		if s.Spans != nil {
 			for _, span := range s.Spans(i) {
 				split = append(split, Part{Span: span})
@@ -109,8 +132,10 @@ func Scan(ctx context.Context, s Scanning) ([]Found, error) {
 		defer reader.Close()
 		for p, ok := next(); ok; p, ok = next() {
 			t := &tables[p.of.Table]
-			if err := p.read(ctx, reader, t, &s, &beats); err != nil {
-				return err
+			if take(p.of.Table) == All {
+				if err := p.read(ctx, reader, t, &s, &beats); err != nil {
+					return err
+				}
 			}
 			if p.of.Number == 0 {
 				says, err := reader.Witness(ctx, t, s.Samples(p.of.Table))

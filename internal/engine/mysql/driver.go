@@ -196,6 +196,7 @@ func (s *source) config() (*sqldriver.Config, error) {
 	cfg.Timeout, cfg.MultiStatements, cfg.MaxAllowedPacket = 10*time.Second, true, 1<<30-1
 	cfg.Logger = sqldriver.Logger(slog.NewLogLogger(slog.DiscardHandler, slog.LevelError))
 	cfg.CheckConnLiveness = false
+	cfg.ClientFoundRows = true // a change that changes nothing touches its row all the same
 	if strings.HasPrefix(s.at.Server, "/") {
 		cfg.Net = "unix"
 		if st, err := os.Stat(s.at.Server); err == nil && st.IsDir() {

@@ -57,6 +57,9 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 		p := &pin{databases: databases, broken: map[pinned]bool{}}
 		whole, err := s.try(ctx, p, readers)
 		if err == nil && whole {
+			err = s.nameLog(ctx, p)
+		}
+		if err == nil && whole {
 			p.free = make(chan *conn, len(p.readers))
 			for _, c := range p.readers {
 				p.free <- c
@@ -82,6 +85,17 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 					", ")).Advise("dump it at a quieter hour")
 		}
 	}
+}
+
+// nameLog says which log the position is of.
+func (s *source) nameLog(ctx context.Context, p *pin) (err error) {
+	if p.position.File == "" {
+		return nil
+	}
+	if p.position.System, err = s.system(ctx); err == nil && s.at.Log {
+		p.position.Began, err = s.began(ctx, p.position)
+	}
+	return err
 }
 
 // sleep waits, unless the context ends.

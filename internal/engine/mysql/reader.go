@@ -18,7 +18,9 @@ type column struct {
 	name, kind, charset string
 	full                string // the whole type
 	scaled              bool   // FLOAT or DOUBLE with a fixed number of decimals
-	counts              bool   // by itself: AUTO_INCREMENT
+	unsigned, zerofill  bool
+	touched             bool // by the server itself, when another value of the row changes: ON UPDATE
+	counts              bool // by itself: AUTO_INCREMENT
 	generated           bool
 	period              bool // since or until when a row of a versioned table was current
 	collation           string
@@ -64,6 +66,9 @@ func columnsOf(list []string, options string) (columns []column) {
 			c.collation = m[1]
 		}
 		c.counts = strings.Contains(rest, " AUTO_INCREMENT")
+		c.zerofill = strings.Contains(rest, " zerofill")
+		c.unsigned = strings.HasPrefix(rest, " unsigned")
+		c.touched = strings.Contains(rest, " ON UPDATE ")
 		c.period = strings.Contains(rest, "GENERATED ALWAYS AS ROW ")
 		c.generated = c.period || strings.Contains(rest, " GENERATED ALWAYS AS (")
 		columns = append(columns, c)
@@ -146,6 +151,8 @@ type handle struct {
 	key     string   // the column by which ranges are read
 	inOrder []column // the columns by which the table is read in order; none: it cannot be
 	first   int64
+	all     []column // of the table, in the log's order
+	told    []bool   // of those, whether the log's values give the very texts that reading gives
 
 	typed     bool // the first of what is asked for beside them is whether JSON holds values of SQL types
 	generated bool // the last is a digest of generated values
@@ -183,7 +190,7 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		h.asked, h.forms = append(h.asked, expression), append(h.forms, f)
 		strict = strict && c.kind != "enum" && c.kind != "set"
 	}
-	h.table = id
+	h.table, h.all = id, t.columns
 	set := byteNames
 	if history {
 		h.table += " FOR SYSTEM_TIME ALL"
@@ -211,6 +218,7 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 			RowEnd: ",\n", GroupEnd: ";\n", Group: groupOf},
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
 	setKey(&e, &h, t, read)
+	setLog(&e, &h, t)
 	if err := r.ranges(ctx, t, &e, &h); err != nil {
 		return err
 	}

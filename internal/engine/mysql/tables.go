@@ -112,9 +112,18 @@ type table struct {
 // object is the table itself.
 func (t *table) object() engine.Object {
 	id := quote(t.name)
-	return engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema,
-		SQL: "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + t.options + ";\n"}
+	sql := func(options string) string {
+		return "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + options + ";\n"
+	}
+	o := engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema, SQL: sql(t.options)}
+	if at := counter.FindStringIndex(words(t.options)); at != nil {
+		o.Alike = sql(t.options[:at[0]] + t.options[at[1]:])
+	}
+	return o
 }
+
+// counter is the option that says which number an AUTO_INCREMENT column has next.
+var counter = regexp.MustCompile(` AUTO_INCREMENT=[0-9]+`)
 
 // tableOf reads a table of the connection's database.
 func tableOf(ctx context.Context, c *conn, name string) (*table, error) {

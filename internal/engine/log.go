@@ -1,0 +1,201 @@
+package engine
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"time"
+
+	"grainkeep/internal/fault"
+)
+
+// Follower is a Snapshot of a server that writes a change log, which can be read up to the snapshot.
+type Follower interface {
+	Snapshot
+	// LogHead is what stands before changes in a file, after the catalog's header.
+	LogHead() string
+	// Follow reads what changed in some tables after a position and up to the snapshot's own. An error of the code
+	// LogUnusable says why the log cannot be read from there on: then nothing is known of any table.
+	Follow(ctx context.Context, from Position, tables []*Table, to ChangeSink) error
+}
+
+// LogUnusable is the code of errors that say why a change log cannot be read from a position on.
+const LogUnusable = "log-unusable"
+
+// ChangeSink takes what a change log says, in its order.
+type ChangeSink interface {
+	// Change takes lines that change rows of a table, as a part of the transaction under way. The text is valid until the
+	// next call.
+	Change(t *Table, lines []byte, n Touched) error
+	// Row is told the texts of rows that the next Change removes or writes, as a Reader gives them.
+	Row(text []byte, removed bool)
+	// Commit ends the transaction.
+	Commit(Commit) error
+	// Lose says that a table cannot be followed, and why; whatever was said of it does not count.
+	Lose(t *Table, why string)
+}
+
+// Touched are numbers of rows that changes touch.
+type Touched struct {
+	Inserted, Updated, Removed int64
+	Untold                     bool // Row was not told of all of them
+}
+
+// All is their sum.
+func (t Touched) All() int64 { return t.Inserted + t.Updated + t.Removed }
+
+// Commit is where and when a transaction ended.
+type Commit struct {
+	Time     time.Time
+	Position string // in the log, in the server's words
+	ID       string // of the transaction, in the server's words; empty: it has none
+}
+
+// Lines of files of changes. Between them stand statements, each with how many rows it touches (as in Removal), or
+// settings.
+const (
+	transactionHead = "-- transaction "
+	transactionTail = "COMMIT;"
+)
+
+// BeginChanges are the lines that begin a transaction of a number.
+func BeginChanges(dst []byte, number int64) []byte {
+	dst = append(dst, transactionHead...)
+	dst = strconv.AppendInt(dst, number, 10)
+	return append(dst, "\nBEGIN;\n"...)
+}
+
+// EndChanges is the line that ends a transaction.
+func EndChanges(dst []byte) []byte { return append(dst, transactionTail+"\n"...) }
+
+// AppendRows ends a statement with how many rows it touches.
+func AppendRows(dst []byte, rows int64) []byte {
+	dst = append(dst, "; -- rows: "...)
+	dst = strconv.AppendInt(dst, rows, 10)
+	return append(dst, '\n')
+}
+
+// Replayer is a Session that can replay changes.
+type Replayer interface {
+	Session
+	// Replay runs a file of changes, and tells how many rows it touched. Each statement must touch as many rows as it
+	// says. seen is told of rows while they pass.
+	Replay(ctx context.Context, text io.Reader, w Which, seen func(rows int64)) (int64, error)
+}
+
+// Which says which of some changes are meant.
+type Which struct {
+	Until int64           // the last transaction; 0: all of them
+	Only  map[string]bool // the tables, by their IDs; nil: all of them
+}
+
+// ChangeLine is a line of a file of changes.
+type ChangeLine struct {
+	Transaction int64  // that it is of; 0: it stands before all of them
+	Begins      bool   // it is the head of that transaction
+	Ends        bool   // it commits it
+	SQL         []byte // of a statement or a setting, without its end; valid until the next line
+	Rows        int64  // that a statement touches; -1: it is a setting
+}
+
+// ErrNoMore stops the reading of changes, and is no error.
+var ErrNoMore = errors.New("no more changes are wanted")
+
+// ReadChanges cuts the text of a file of changes into lines. Each statement is one line: whatever is not to stand in
+// one is escaped in its texts. What stands before the first transaction, settings among comments, comes as one.
+func ReadChanges(text io.Reader, each func(ChangeLine) error) error {
+	in := bufio.NewReaderSize(text, 256<<10)
+	var line, head []byte
+	var at ChangeLine
+	var err error
+	for {
+		if line, err = ReadLine(in, line[:0], maxStatement); err == io.EOF {
+			switch {
+			case len(line) > 0:
+				return errors.New("the last line has no end")
+			case at.Transaction > 0 && !at.Ends:
+				return fmt.Errorf("the transaction %d has no end", at.Transaction)
+			}
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if at, err = at.next(line); err != nil {
+			return err
+		}
+		switch {
+		case at.Transaction == 0:
+			if head = append(head, line...); len(head) > maxHead {
+				return errors.New("the settings at its head have no end")
+			}
+			continue
+		case at.Begins && head != nil:
+			err = each(ChangeLine{SQL: head, Rows: -1})
+			head = nil
+		}
+		if err == nil {
+			err = each(at)
+		}
+		if errors.Is(err, ErrNoMore) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// maxHead bounds what stands before the first transaction, in bytes.
+const maxHead = 1 << 20
+
+// rowsEnd is the end of a statement that touches rows.
+var rowsEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
+
+// next reads the line after another one.
+func (l ChangeLine) next(line []byte) (ChangeLine, error) {
+	n := ChangeLine{Transaction: l.Transaction, Rows: -1, Ends: l.Ends}
+	if number, is := bytes.CutPrefix(line, []byte(transactionHead)); is {
+		was := l.Transaction
+		if was > 0 && !l.Ends {
+			return n, fmt.Errorf("the transaction %d has no end", was)
+		}
+		var err error
+		n.Transaction, err = strconv.ParseInt(string(bytes.TrimSuffix(number, []byte("\n"))), 10, 64)
+		if err != nil || n.Transaction <= was {
+			return n, fmt.Errorf("a transaction has no number of its own: %.40q", line)
+		}
+		n.Begins, n.Ends = true, false
+		return n, nil
+	}
+	if l.Transaction == 0 {
+		return n, nil
+	}
+	if l.Ends { // what ends the file
+		n.SQL = line
+		return n, nil
+	}
+	if string(line) == transactionTail+"\n" {
+		n.Ends = true
+		return n, nil
+	}
+	if m := rowsEnd.FindSubmatchIndex(line[max(0, len(line)-48):]); m != nil {
+		from := max(0, len(line)-48)
+		rows, err := strconv.ParseInt(string(line[from+m[2]:from+m[3]]), 10, 64)
+		n.SQL, n.Rows = line[:from+m[0]], rows
+		return n, err
+	}
+	n.SQL = bytes.TrimSuffix(line, []byte(";\n"))
+	return n, nil
+}
+
+// RowsDiffer is the error about a statement that touched other than the rows that it names.
+func RowsDiffer(transaction, got, want int64, sql []byte) error {
+	return fault.New("rows-differ", nil, "transaction %d: %d rows were to change, and there are %d: %.200q", transaction,
+		want, got, bytes.TrimSpace(sql))
+}

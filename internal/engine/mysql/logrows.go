@@ -1,0 +1,348 @@
+package mysql
+
+import (
+	"bytes"
+	"fmt"
+
+	logclient "github.com/go-mysql-org/go-mysql/mysql"
+	"github.com/go-mysql-org/go-mysql/replication"
+
+	"grainkeep/internal/engine"
+)
+
+// Flags of events of rows.
+const keysOff = 2 // the session had foreign_key_checks off
+
+// rowsOf takes an event of rows.
+func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent) error {
+	if r.to == nil || string(e.Table.Schema) != r.database {
+		return nil
+	}
+	t := r.tables[string(e.Table.Table)]
+	if t == nil {
+		return nil
+	}
+	c := &logged{t: t, h: t.Handle.(*handle), e: e, body: r.body, lines: r.lines[:0], to: r.to,
+		partial: h.EventType == replication.PARTIAL_UPDATE_ROWS_EVENT}
+	switch h.EventType {
+	case replication.MARIADB_WRITE_ROWS_COMPRESSED_EVENT_V1, replication.MARIADB_UPDATE_ROWS_COMPRESSED_EVENT_V1,
+		replication.MARIADB_DELETE_ROWS_COMPRESSED_EVENT_V1:
+		var err error
+		if c.body, err = logclient.DecompressMariadbData(c.body); err != nil {
+			return unusable("compressed rows of the log cannot be read: %v", err)
+		}
+	}
+	why := c.fits()
+	if why == "" {
+		why = c.rows()
+	}
+	if why != "" {
+		r.lose(t, why)
+		return nil
+	}
+	r.lines = c.lines
+	r.wrote[t] = true
+	if len(c.lines) == 0 {
+		return nil
+	}
+	return r.to.Change(t, c.lines, c.touched)
+}
+
+// logged turns an event of rows of a table into statements.
+type logged struct {
+	t       *engine.Table
+	h       *handle
+	e       *replication.RowsEvent
+	body    []byte
+	partial bool // JSON may come as what changed in it
+
+	to      engine.ChangeSink
+	lines   []byte
+	touched engine.Touched
+	images  [2]image
+	row     []byte // the text of one
+}
+
+// fits says why the event does not go with the table's definition; empty: it does.
+func (c *logged) fits() string {
+	if int(c.e.ColumnCount) != len(c.h.all) || len(c.e.Table.ColumnType) != len(c.h.all) {
+		return fmt.Sprintf("the log shows %d columns of it, and it has %d", c.e.ColumnCount, len(c.h.all))
+	}
+	for i := range c.h.all {
+		col := &c.h.all[i]
+		if kind := logKind(c.e.Table.ColumnType[i], c.e.Table.ColumnMeta[i]); !col.generated &&
+			!bytes.Contains(col.inLog(), []byte{kind}) {
+			return fmt.Sprintf("the log shows its column %s in a form of its own (%d)", col.name, kind)
+		}
+	}
+	return ""
+}
+
+// image is a row as an event has it: of each column, whether it is there, and its bytes; none: it is NULL.
+type image struct {
+	there []bool
+	value [][]byte
+	json  []bool   // of JSON: the bytes say what changed; nil: they do not
+	texts [][]byte // the values as SQL
+}
+
+// rows makes the statements, and says why it cannot; empty: it could.
+func (c *logged) rows() (why string) {
+	defer func() {
+		if x := recover(); x != nil { // a value that goes beyond the event's end
+			why = fmt.Sprintf("an event of the log cannot be read: %v", x)
+		}
+	}()
+	off := c.e.Flags&keysOff != 0
+	if off {
+		c.lines = append(c.lines, "SET foreign_key_checks = 0;\n"...)
+	}
+	head := len(c.lines)
+	switch c.e.Type() {
+	case replication.EnumRowsEventTypeInsert:
+		why = c.inserts()
+	case replication.EnumRowsEventTypeUpdate:
+		why = c.updates()
+	case replication.EnumRowsEventTypeDelete:
+		why = c.deletes()
+	default:
+		why = "the log has an event of rows of an unknown kind"
+	}
+	if len(c.lines) == head {
+		c.lines = c.lines[:0]
+	} else if off {
+		c.lines = append(c.lines, "SET foreign_key_checks = 1;\n"...)
+	}
+	return why
+}
+
+// inserts writes rows, many in one statement.
+func (c *logged) inserts() string {
+	first, begin := true, 0
+	var rows int64
+	for len(c.body) > 0 {
+		row := c.next(&c.images[0], c.e.ColumnBitmap1, false)
+		if why := c.texts(row); why != "" {
+			return why
+		}
+		if first {
+			begin = len(c.lines)
+			c.lines = append(c.listed(append(c.lines, "INSERT INTO "+c.t.ID+" ("...), row), ") VALUES "...)
+		} else {
+			c.lines = append(c.lines, ", "...)
+		}
+		first = false
+		at := len(c.lines)
+		c.lines = append(c.lines, '(')
+		for i := range c.h.all {
+			if row.there[i] && !c.h.all[i].generated {
+				if len(c.lines) > at+1 {
+					c.lines = append(c.lines, ',')
+				}
+				c.lines = append(c.lines, row.texts[i]...)
+			}
+		}
+		c.lines = append(c.lines, ')')
+		c.tell(row, false)
+		rows++
+		if len(c.lines)-begin >= groupOf {
+			c.lines = engine.AppendRows(c.lines, rows)
+			c.touched.Inserted, rows, first = c.touched.Inserted+rows, 0, true
+		}
+	}
+	if rows > 0 {
+		c.lines = engine.AppendRows(c.lines, rows)
+		c.touched.Inserted += rows
+	}
+	return ""
+}
+
+// listed lists the columns that a row has and that can be written.
+func (c *logged) listed(dst []byte, row *image) []byte {
+	n := 0
+	for i := range c.h.all {
+		if !row.there[i] || c.h.all[i].generated {
+			continue
+		}
+		if n++; n > 1 {
+			dst = append(dst, ", "...)
+		}
+		dst = append(dst, quote(c.h.all[i].name)...)
+	}
+	return dst
+}
+
+// updates writes what changed in each row.
+func (c *logged) updates() string {
+	for len(c.body) > 0 {
+		before := c.next(&c.images[0], c.e.ColumnBitmap1, false)
+		after := c.next(&c.images[1], c.e.ColumnBitmap2, c.partial)
+		why := c.texts(before)
+		if why == "" {
+			why = c.texts(after)
+		}
+		if why != "" {
+			return why
+		}
+		c.tell(before, true)
+		c.tell(after, false)
+		begin := len(c.lines)
+		c.lines = append(c.lines, "UPDATE "+c.t.ID+" SET "...)
+		n := 0
+		for i := range c.h.all {
+			if col := &c.h.all[i]; c.differs(before, after, i) {
+				if n++; n > 1 {
+					c.lines = append(c.lines, ", "...)
+				}
+				c.lines = append(append(append(c.lines, quote(col.name)...), " = "...), after.texts[i]...)
+			}
+		}
+		if n == 0 {
+			c.lines = c.lines[:begin]
+			continue
+		}
+		for i := range c.h.all {
+			if col := &c.h.all[i]; col.touched && !c.differs(before, after, i) { // else the server would do it by itself
+				c.lines = append(c.lines, ", "+quote(col.name)+" = "+quote(col.name)...)
+			}
+		}
+		if why := c.where(before); why != "" {
+			return why
+		}
+		c.touched.Updated++
+	}
+	return ""
+}
+
+// differs says whether an update writes a column.
+func (c *logged) differs(before, after *image, i int) bool {
+	return after.there[i] && !c.h.all[i].generated && !(before.there[i] && bytes.Equal(before.texts[i], after.texts[i]))
+}
+
+// deletes removes rows.
+func (c *logged) deletes() string {
+	for len(c.body) > 0 {
+		row := c.next(&c.images[0], c.e.ColumnBitmap1, false)
+		if why := c.texts(row); why != "" {
+			return why
+		}
+		c.tell(row, true)
+		c.lines = append(c.lines, "DELETE FROM "+c.t.ID...)
+		if why := c.where(row); why != "" {
+			return why
+		}
+		c.touched.Removed++
+	}
+	return ""
+}
+
+// tell tells the text of a row, as reading the table gives it, where the image has all of it.
+func (c *logged) tell(row *image, removed bool) {
+	c.row = append(c.row[:0], '(')
+	for i := range c.h.all {
+		if c.h.all[i].generated {
+			continue
+		}
+		if !row.there[i] || !c.h.told[i] && row.value[i] != nil {
+			c.touched.Untold = true
+			return
+		}
+		if len(c.row) > 1 {
+			c.row = append(c.row, ',')
+		}
+		c.row = append(c.row, row.texts[i]...)
+	}
+	c.to.Row(append(c.row, ')'), removed)
+}
+
+// texts writes the values of a row as SQL.
+func (c *logged) texts(row *image) (why string) {
+	for i := range c.h.all {
+		if row.there[i] && !c.h.all[i].generated {
+			if row.texts[i], why = c.value(row.texts[i][:0], i, row); why != "" {
+				return why
+			}
+		}
+	}
+	return ""
+}
+
+// where names a row by its key, and ends the statement.
+func (c *logged) where(row *image) string {
+	for n, k := range c.h.inOrder {
+		i := 0
+		for c.h.all[i].name != k.name {
+			i++
+		}
+		if !row.there[i] || row.value[i] == nil {
+			return "the log does not name its rows by the key"
+		}
+		if n == 0 {
+			c.lines = append(c.lines, " WHERE "...)
+		} else {
+			c.lines = append(c.lines, " AND "...)
+		}
+		if k.plainNumber() {
+			c.lines = append(append(append(c.lines, quote(k.name)...), " = "...), row.texts[i]...)
+			continue
+		}
+		raw := row.value[i]
+		if k.kind == "binary" {
+			raw = append(raw, make([]byte, max(0, k.width()-len(raw)))...)
+		}
+		is := k.is(string(bytes.Trim(row.texts[i], "'")), raw)
+		if is == "" || bytes.HasPrefix([]byte(is), []byte("convert(")) {
+			return "a row of it has a key that cannot be named"
+		}
+		c.lines = append(c.lines, is...)
+	}
+	c.lines = engine.AppendRows(c.lines, 1)
+	return ""
+}
+
+// next takes the next image of a row. It panics where the event ends too early.
+func (c *logged) next(row *image, bitmap []byte, after bool) *image {
+	n := len(c.h.all)
+	if row.there == nil {
+		row.there, row.value, row.texts = make([]bool, n), make([][]byte, n), make([][]byte, n)
+	}
+	row.json = nil
+	if after { // how JSON is written, and of which columns it is what changed
+		options, _, k := logclient.LengthEncodedInt(c.body)
+		c.body = c.body[k:]
+		if options&1 != 0 {
+			row.json = make([]bool, n)
+			jsons := 0
+			for i := range n {
+				if c.e.Table.ColumnType[i] == logclient.MYSQL_TYPE_JSON {
+					row.json[i] = bit(c.body, jsons)
+					jsons++
+				}
+			}
+			c.body = c.body[(jsons+7)/8:]
+		}
+	}
+	count := 0
+	for i := range n {
+		if row.there[i] = bit(bitmap, i); row.there[i] {
+			count++
+		}
+	}
+	nulls := c.body[:(count+7)/8]
+	c.body = c.body[len(nulls):]
+	at := 0
+	for i := range n {
+		if !row.there[i] {
+			continue
+		}
+		if row.value[i] = nil; !bit(nulls, at) {
+			head, length := logLength(c.e.Table.ColumnType[i], c.e.Table.ColumnMeta[i], c.body)
+			row.value[i] = c.body[head : head+length : head+length]
+			c.body = c.body[head+length:]
+		}
+		at++
+	}
+	return row
+}
+
+func bit(bits []byte, i int) bool { return bits[i/8]&(1<<(i%8)) != 0 }

@@ -1,0 +1,484 @@
+package payload
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"grainkeep/internal/blob"
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/rows"
+)
+
+// logged takes the transactions of a server's change log, and writes them into files: a stream of files for each group
+// of tables that change together. Groups are apart, so that a table that cannot be followed any longer
+// takes no others with it, and that a restore replays groups side by side.
+type logged struct {
+	ctx   context.Context
+	s     *SQL
+	head  string // of every file
+	ties  *ties
+	list  lazyFile
+	of    map[string]*logStream // by the IDs of their tables
+	all   []*logStream
+	in    []*logStream    // of the transaction under way
+	count int64           // rows of that
+	row   [2]rows.Counter // written and removed by the change that comes
+	held  int             // bytes of text that are not in a file yet
+	out   manifest.Log
+	lost  map[string]bool
+	ticks int64
+}
+
+// logStream is the changes of tables that change together.
+type logStream struct {
+	folder string
+	tables []string
+	told   map[string]*told // by table
+	text   []byte           // that is not in a file yet
+	files  []string
+	file   *blob.File // the last of them, if it is open
+	bytes  int64      // in it
+	began  int64      // the transaction that was begun last
+	inside bool       // of it
+	middle bool       // what is in its files ends in the middle of a transaction
+	used   int64      // the tick at which it was written to
+}
+
+const (
+	mostLoggedHeld  = 8 << 20   // bytes of text that are held
+	mostLoggedEach  = 512 << 10 // of one stream
+	mostLoggedFiles = 4         // that are open
+)
+
+// newLogged makes ready to take changes of some tables.
+func (s *SQL) newLogged(ctx context.Context, tables []*engine.Table, t *ties, head string) *logged {
+	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{}, lost: map[string]bool{}}
+	l.list.create(&partWriter{ctx: ctx, of: s}, manifest.Transactions)
+	by := map[string]*logStream{}
+	for _, table := range tables {
+		group := t.group(table.ID)
+		x := by[group]
+		if x == nil {
+			x = &logStream{folder: keep.TableFolder(table.Schema, table.Name), told: map[string]*told{}}
+			by[group] = x
+			l.all = append(l.all, x)
+		}
+		x.tables = append(x.tables, table.ID)
+		x.told[table.ID] = &told{follows: table.Follows}
+		l.of[table.ID] = x
+	}
+	return l
+}
+
+// loggedHead begins a file of transactions.
+func loggedHead(c *engine.Catalog) string {
+	return "-- Grain Keep, " + string(engine.Changes) + ": transactions, as the server's log tells them\n" + c.Header
+}
+
+// Change implements engine.ChangeSink.
+func (l *logged) Change(t *engine.Table, lines []byte, n engine.Touched) error {
+	x := l.of[t.ID]
+	if x == nil {
+		return fmt.Errorf("the log tells of %s, which is not followed", t.ID)
+	}
+	if l.lost[t.ID] {
+		l.row = [2]rows.Counter{}
+		return nil
+	}
+	was := len(x.text)
+	if !x.inside {
+		x.inside, x.began = true, l.out.Transactions+1
+		x.text = engine.BeginChanges(x.text, x.began)
+		l.in = append(l.in, x)
+	}
+	x.text = append(x.text, lines...)
+	x.told[t.ID].add(n, l.row)
+	l.row = [2]rows.Counter{}
+	l.count += n.All()
+	l.held += len(x.text) - was
+	return l.pass(x)
+}
+
+// Row implements engine.ChangeSink.
+func (l *logged) Row(text []byte, removed bool) {
+	at := 0
+	if removed {
+		at = 1
+	}
+	l.row[at].Row(text, false)
+}
+
+// told is what the log told of a table.
+type told struct {
+	engine.Touched
+	rows    [2]rows.Counter // that were written, and removed
+	follows bool            // foreign keys change rows of it, and the log does not tell of that
+}
+
+func (t *told) add(n engine.Touched, row [2]rows.Counter) {
+	t.Inserted, t.Updated, t.Removed = t.Inserted+n.Inserted, t.Updated+n.Updated, t.Removed+n.Removed
+	t.Untold = t.Untold || n.Untold
+	t.rows[0].Add(&row[0])
+	t.rows[1].Add(&row[1])
+}
+
+// of is a table after what the log told of it.
+func (t *told) of(m manifest.Table) manifest.Table {
+	m.Change, m.Counts = manifest.Logged, &manifest.Counts{Written: t.Inserted + t.Updated, Removed: t.Removed}
+	m.Rows, m.About = max(0, m.Rows+t.Inserted-t.Removed), m.About || t.follows
+	m.Generated, m.Witness = "", nil
+	if t.Untold || t.follows || m.Sum == "" {
+		m.Sum = ""
+		return m
+	}
+	var sum rows.Fingerprint
+	if err := sum.AddText(m.Sum); err != nil { // the manifest was checked
+		m.Sum = ""
+		return m
+	}
+	var now rows.Counter
+	now.Sum = sum
+	now.Add(&t.rows[0])
+	m.Sum = now.Sum.Since(t.rows[1].Sum).String()
+	m.Bytes = max(0, m.Bytes+t.rows[0].Bytes-t.rows[1].Bytes)
+	return m
+}
+
+// Commit implements engine.ChangeSink. Of a transaction that changed nothing, nothing is written.
+func (l *logged) Commit(c engine.Commit) error {
+	if len(l.in) == 0 {
+		return nil
+	}
+	l.out.Transactions++
+	if l.out.First.IsZero() {
+		l.out.First = c.Time
+	}
+	l.out.Last = c.Time
+	for _, x := range l.in {
+		was := len(x.text)
+		x.text = engine.EndChanges(x.text)
+		x.inside = false
+		l.held += len(x.text) - was
+		if err := l.pass(x); err != nil {
+			return err
+		}
+	}
+	_, err := l.list.Write(manifest.Transaction{Number: l.out.Transactions, Time: c.Time, Position: c.Position, ID: c.ID,
+		Rows: l.count}.Line())
+	l.in, l.count = l.in[:0], 0
+	return err
+}
+
+// Lose implements engine.ChangeSink.
+func (l *logged) Lose(t *engine.Table, why string) {
+	l.lost[t.ID] = true
+	l.ties.lose(t.ID, why)
+}
+
+// pass brings what is held into files, where it is much.
+func (l *logged) pass(x *logStream) error {
+	l.ticks++
+	x.used = l.ticks
+	if len(x.text) >= mostLoggedEach {
+		return l.flush(x)
+	}
+	if l.held < mostLoggedHeld {
+		return nil
+	}
+	return l.flush(slices.MaxFunc(l.all, func(a, b *logStream) int { return len(a.text) - len(b.text) }))
+}
+
+// flush brings what is held of a stream into its file.
+func (l *logged) flush(x *logStream) (err error) {
+	if x.file != nil && x.bytes >= partBytes && !x.middle {
+		if err := x.close(l, nil); err != nil {
+			return err
+		}
+	}
+	if x.file == nil {
+		if err := l.make(x); err != nil {
+			return err
+		}
+	}
+	n, err := x.file.Write(x.text)
+	x.bytes += int64(n)
+	l.held -= len(x.text)
+	x.text, x.middle = x.text[:0], x.inside
+	if cap(x.text) > 2*mostLoggedEach {
+		x.text = nil
+	}
+	return err
+}
+
+// make begins a file of a stream. Of those that are open, the one that was not used for longest is ended for it, unless
+// a transaction is in the middle of all of them.
+func (l *logged) make(x *logStream) (err error) {
+	open, oldest := 0, (*logStream)(nil)
+	for _, o := range l.all {
+		if o.file == nil {
+			continue
+		}
+		open++
+		if !o.middle && (oldest == nil || o.used < oldest.used) {
+			oldest = o
+		}
+	}
+	if open >= mostLoggedFiles && oldest != nil {
+		if err := oldest.close(l, nil); err != nil {
+			return err
+		}
+	}
+	path := fmt.Sprintf("%s/%s/log-%04d.sql%s", engine.Changes, x.folder, len(x.files)+1, l.s.Compression.Ending())
+	x.files = append(x.files, path)
+	x.bytes = 0
+	if x.file, err = l.s.files.Create(l.ctx, path, l.s.Compression); err != nil {
+		return err
+	}
+	_, err = x.file.Write([]byte(l.head))
+	return err
+}
+
+// close ends a stream's open file.
+func (x *logStream) close(l *logged, cause error) error {
+	if x.file == nil {
+		return cause
+	}
+	file := x.file
+	x.file = nil
+	if cause == nil {
+		_, cause = file.Write([]byte(l.s.Catalog.Trailer))
+	}
+	_, err := file.Close(cause)
+	return err
+}
+
+// changed are the tables of which it tells, and those that change without being told of.
+func (x *logStream) changed() (list []string) {
+	for _, id := range x.tables {
+		if t := x.told[id]; t.follows || t.All() > 0 {
+			list = append(list, id)
+		}
+	}
+	return list
+}
+
+// errLost ends the files of tables that could not be followed to the end.
+var errLost = errors.New("the table is not followed any more")
+
+// finish ends all files. What was written of tables that are lost is thrown away.
+func (l *logged) finish(cause error) (*manifest.Log, error) {
+	if cause == nil && len(l.in) > 0 {
+		cause = errors.New("the log ended in the middle of a transaction")
+	}
+	for _, x := range l.all {
+		lost := l.ties.why(x.tables[0]) != ""
+		switch {
+		case cause != nil:
+			x.close(l, cause)
+		case lost:
+			if err := x.close(l, errLost); err != nil && !errors.Is(err, errLost) {
+				cause = err
+			}
+		case len(x.text) > 0 || x.file != nil:
+			if cause = l.flush(x); cause == nil {
+				cause = x.close(l, nil)
+			}
+		}
+		if !lost && len(x.files) > 0 {
+			l.out.Streams = append(l.out.Streams, manifest.Changes{Tables: x.changed(), Files: x.files})
+		}
+	}
+	if l.list.file == nil && cause == nil {
+		_, cause = l.list.Write(nil)
+	}
+	l.out.File = l.list.path
+	return &l.out, l.list.close(cause)
+}
+
+// ties are groups of tables that change together, and why some cannot be followed.
+type ties struct {
+	parent map[string]string
+	lost   map[string]string // by table, why
+}
+
+func newTies() *ties { return &ties{map[string]string{}, map[string]string{}} }
+
+// group is what all tables of a group have in common.
+func (t *ties) group(id string) string {
+	for t.parent[id] != "" {
+		id = t.parent[id]
+	}
+	return id
+}
+
+// tie makes one group of two.
+func (t *ties) tie(a, b string) {
+	if a, b = t.group(a), t.group(b); a != b {
+		t.parent[max(a, b)] = min(a, b)
+	}
+}
+
+// lose says that a table cannot be followed.
+func (t *ties) lose(id, why string) {
+	if t.lost[id] == "" {
+		t.lost[id] = why
+	}
+}
+
+// why says why a table cannot be followed: for its own sake, or for that of one of its group.
+func (t *ties) why(id string) string {
+	if why := t.lost[id]; why != "" {
+		return why
+	}
+	group, by := t.group(id), ""
+	for other := range t.lost {
+		if t.group(other) == group && (by == "" || other < by) {
+			by = other
+		}
+	}
+	if by == "" {
+		return ""
+	}
+	return "it changes together with " + by + ", which cannot be followed"
+}
+
+// follow takes from the server's log what changed since the base, as far as the log tells it, and says of each table why
+// it does not; empty: it does.
+func (s *SQL) follow(ctx context.Context) error {
+	follower, can := s.Snapshot.(engine.Follower)
+	base := s.base()
+	if !s.Log || !can || base == nil || s.out.Found == manifest.ByState {
+		return nil
+	}
+	from := s.Base[len(s.Base)-1].Manifest.To
+	if from == nil {
+		s.out.NoLog = "the dump before does not say where in the log it stands"
+		return nil
+	}
+	t := s.ties()
+	var tables []*engine.Table
+	for i := range s.Catalog.Tables {
+		if table := &s.Catalog.Tables[i]; t.why(table.ID) == "" {
+			tables = append(tables, table)
+		}
+	}
+	if len(tables) == 0 {
+		s.out.NoLog = "it tells of none of the tables"
+		s.unfollowed(t)
+		return nil
+	}
+	l := s.newLogged(ctx, tables, t, follower.LogHead())
+	err := follower.Follow(ctx, *from, tables, l)
+	if fault.HasCode(err, engine.LogUnusable) {
+		_, e := l.finish(err)
+		if e != nil && !errors.Is(e, err) {
+			return e
+		}
+		s.out.NoLog = fault.Of(err).Error()
+		return nil
+	}
+	log, err := l.finish(err)
+	if err != nil {
+		return err
+	}
+	s.out.Log, s.out.Found = log, manifest.ByLog
+	s.unfollowed(t)
+	s.reckon(l, t)
+	return nil
+}
+
+// ties looks which tables change together, and which of them cannot be followed from the base on.
+func (s *SQL) ties() *ties {
+	t := newTies()
+	there := map[string]*engine.Table{}
+	for i := range s.Catalog.Tables {
+		there[s.Catalog.Tables[i].ID] = &s.Catalog.Tables[i]
+	}
+	for _, table := range there {
+		was, ok := s.past[table.ID]
+		switch {
+		case !ok:
+			t.lose(table.ID, "it is new")
+		case was.Shape != s.shape(table):
+			t.lose(table.ID, "it is made otherwise than it was")
+		case table.Condition != "":
+			t.lose(table.ID, "the job takes some of its rows")
+		case table.NotInLog != "":
+			t.lose(table.ID, table.NotInLog)
+		}
+		for _, other := range table.Tied {
+			if t.tie(table.ID, other); there[other] == nil {
+				t.lose(table.ID, "a foreign key ties it to a table that is not dumped")
+			}
+		}
+	}
+	// What streams of the chain hold together goes together, as long as they are needed.
+	for i, d := range s.Base {
+		log := d.Manifest.Payload.SQL.Log
+		if log == nil {
+			continue
+		}
+		for _, c := range log.Streams {
+			for _, id := range c.Tables {
+				if !s.needed(id, i) {
+					continue
+				}
+				t.tie(c.Tables[0], id)
+				if there[id] == nil {
+					t.lose(id, "it is gone")
+				}
+			}
+		}
+	}
+	return t
+}
+
+// needed says whether the transactions that a dump of the chain has of a table are what its rows are made with: they
+// are not where a later dump has its rows, or the ranges that changed since.
+func (s *SQL) needed(id string, dump int) bool {
+	for i := len(s.Base) - 1; i > dump; i-- {
+		if t, ok := s.tables[i][id]; ok && (t.Change == manifest.Whole || t.Change == manifest.Ranges) {
+			return false
+		}
+	}
+	return true
+}
+
+// unfollowed notes why tables are not followed.
+func (s *SQL) unfollowed(t *ties) {
+	s.noLog = map[string]string{}
+	for i := range s.Catalog.Tables {
+		if id := s.Catalog.Tables[i].ID; t.why(id) != "" {
+			s.noLog[id] = t.why(id)
+		}
+	}
+}
+
+// reckon says of the tables that were followed what the dump has of them, and how many rows they may have now: what
+// foreign keys did to rows the log does not tell.
+func (s *SQL) reckon(l *logged, t *ties) {
+	s.followed = map[string]manifest.Table{}
+	changed := map[string]bool{}
+	for _, c := range l.out.Streams {
+		for _, id := range c.Tables {
+			changed[id] = true
+		}
+	}
+	for id, x := range l.of {
+		if t.why(id) != "" {
+			continue
+		}
+		m := s.past[id]
+		m.Files, m.Gone, m.Ranges, m.OnBase, m.Counts, m.NoLog = []string{}, nil, nil, false, nil, ""
+		m.Change = manifest.Unchanged
+		if changed[id] {
+			m = x.told[id].of(m)
+		}
+		s.followed[id] = m
+	}
+}

@@ -1,0 +1,86 @@
+package restore
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+	"grainkeep/internal/payload"
+	"grainkeep/internal/rows"
+)
+
+// replay brings the rows of tables from where they were read last to the chain's end, or to the transaction at which the
+// plan stops, by what the server's log told. Lanes have nothing to do with each other: they are replayed side by
+// side.
+func (l *loader) replay(ctx context.Context) error {
+	lanes, err := l.parts.Streams(l.layers)
+	if err != nil || len(lanes) == 0 {
+		return err
+	}
+	files := 0
+	for _, lane := range lanes {
+		for _, x := range lane {
+			files += len(x.Of.Files)
+		}
+	}
+	l.meter.Begin(fmt.Sprintf("restoring %s: transactions", l.m.Database), files, 0)
+	width, _ := l.t.Width()
+	return rows.InParallel(ctx, width, lanes, func(ctx context.Context, next func() ([]payload.Transactions, bool)) error {
+		s, err := l.t.Session(ctx)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		r, can := s.(engine.Replayer)
+		if !can {
+			return fault.New("log-foreign", nil, "a dump of the chain holds transactions, and this target cannot replay them")
+		}
+		for lane, ok := next(); ok; lane, ok = next() {
+			for _, x := range lane {
+				if err := l.stream(ctx, r, x); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// stream replays what one dump has of a stream.
+func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transactions) error {
+	which := engine.Which{}
+	if x.Last {
+		which.Until = l.stop
+	}
+	var want, got int64
+	if len(x.Rows) < len(x.Of.Tables) {
+		which.Only = map[string]bool{}
+	}
+	for id, n := range x.Rows {
+		want += n
+		if which.Only != nil {
+			which.Only[id] = true
+		}
+	}
+	for _, path := range x.Of.Files {
+		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) {
+			n, err := s.Replay(ctx, text, which, func(n int64) { l.meter.Rows.Add(n) })
+			if err == nil { // what is left of the file is read too: its digest counts
+				_, err = io.Copy(io.Discard, text)
+			}
+			return n, err
+		})
+		if err != nil {
+			return err
+		}
+		got += n
+		l.meter.Done.Add(1)
+	}
+	if got != want && which.Until == 0 {
+		return fault.New("rows-missing", nil, "the transactions of %s changed %d rows, and the dump has %d changes", x.Of.Tables[0],
+			got, want)
+	}
+	return nil
+}

@@ -171,7 +171,7 @@ func (s *source) logConfig(ctx context.Context, r *logReader) (replication.Binlo
 	cfg := replication.BinlogSyncerConfig{
 		ServerID: binary.LittleEndian.Uint32(id[:])>>2 | 1<<31, // replicas have small ones
 		Flavor:   logclient.MySQLFlavor, Host: s.cfg.Addr, User: s.cfg.User, Password: s.cfg.Passwd,
-		Localhost: "grainkeep", RawModeEnabled: true, DisableRetrySync: true, DiscardGTIDSet: true,
+		Localhost: "grainkeep", RawModeEnabled: true, VerifyChecksum: true, DisableRetrySync: true, DiscardGTIDSet: true,
 		HeartbeatPeriod: heartbeat, ReadTimeout: s.at.Bound(), EventCacheCount: 1,
 		Logger:                  slog.New(slog.DiscardHandler),
 		SynchronousEventHandler: r,

@@ -36,6 +36,7 @@ type logReader struct {
 	domains map[uint32]uint64 // MariaDB: the last number seen in each
 
 	file   string // that is being read
+	sums   bool   // its events have checksums
 	begun  int64  // when it was, as Position has it
 	inside bool   // of a transaction
 	alone  bool   // the transaction is one statement (MariaDB)
@@ -47,6 +48,9 @@ type logReader struct {
 	done bool
 	err  error
 }
+
+// checksum is the length of that of an event, in bytes.
+const checksum = replication.BinlogChecksumLength
 
 // standalone is the flag of a MariaDB transaction that is one statement.
 const standalone = 1
@@ -94,7 +98,11 @@ func (r *logReader) HandleEvent(raw *replication.BinlogEvent) error {
 func (r *logReader) event(raw *replication.BinlogEvent) error {
 	h := raw.Header
 	if h.EventType == replication.TRANSACTION_PAYLOAD_EVENT {
-		if err := r.payload(raw.RawData[replication.EventHeaderSize:]); err != nil {
+		body := raw.RawData[replication.EventHeaderSize:]
+		if r.sums {
+			body = body[:max(0, len(body)-checksum)]
+		}
+		if err := r.payload(body); err != nil {
 			return err
 		}
 	} else {
@@ -124,7 +132,12 @@ func unreadable(h *replication.EventHeader, err error) error {
 
 // begins takes the head of a log file, which says when it was begun.
 func (r *logReader) begins(raw *replication.BinlogEvent, e *replication.BinlogEvent) error {
-	if _, err := r.sub.Parse(raw.RawData); err != nil {
+	inside := bytes.Clone(raw.RawData) // within a compressed transaction events have no checksums
+	if at := len(inside) - checksum - 1; at >= replication.EventHeaderSize {
+		r.sums = inside[at] == byte(replication.BINLOG_CHECKSUM_ALG_CRC32)
+		inside[at] = byte(replication.BINLOG_CHECKSUM_ALG_OFF)
+	}
+	if _, err := r.sub.Parse(inside); err != nil {
 		return unreadable(raw.Header, err)
 	}
 	r.begun = int64(e.Header.Timestamp)

@@ -98,7 +98,11 @@ func (c *logged) rows() (why string) {
 		c.lines = append(c.lines, "SET foreign_key_checks = 0;\n"...)
 	}
 	head := len(c.lines)
-	switch c.e.Type() {
+	kind := c.e.Type()
+	if c.partial {
+		kind = replication.EnumRowsEventTypeUpdate
+	}
+	switch kind {
 	case replication.EnumRowsEventTypeInsert:
 		why = c.inserts()
 	case replication.EnumRowsEventTypeUpdate:

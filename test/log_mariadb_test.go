@@ -74,7 +74,8 @@ var loggedChanges = []string{
 	"DELETE FROM raw WHERE k < x'00000010' OR u < 0", "DELETE FROM parent WHERE id BETWEEN %[2]d AND %[2]d + 20",
 	"UPDATE parent SET id = id + 10000 WHERE id BETWEEN %[2]d AND %[2]d + 9", "UPDATE child SET id = id + 50000 WHERE id < 90",
 	"INSERT IGNORE INTO parent VALUES (%[2]d, 1); INSERT IGNORE INTO child SELECT id * 10, id FROM parent",
-	"SET foreign_key_checks = 0; DELETE FROM parent WHERE id = %[2]d; DELETE FROM child WHERE id = 10 * %[2]d",
+	"SET foreign_key_checks = 0; UPDATE grandchild SET c = NULL WHERE c IN (SELECT id FROM child WHERE p BETWEEN %[2]d AND " +
+		"%[2]d + 5); DELETE FROM child WHERE p BETWEEN %[2]d AND %[2]d + 5; DELETE FROM parent WHERE id BETWEEN %[2]d AND %[2]d + 5",
 	"INSERT INTO grandchild (c) SELECT id FROM child LIMIT 50; DELETE FROM grandchild WHERE c IS NULL",
 	"BEGIN; UPDATE account SET balance = balance - %[2]d WHERE id = 1; UPDATE account SET balance = balance + %[2]d WHERE " +
 		"id = 2; COMMIT",
@@ -170,7 +171,7 @@ func chainsFromLog(t *testing.T, m *testserver.MySQL) {
 			default:
 				require.Empty(t, table.NoLog, table.Name)
 			}
-			if strings.Contains(t.Name(), "whole") && slices.Contains([]string{"pair", "raw", "account", "kinds"}, table.Name) {
+			if strings.Contains(t.Name(), "whole") && slices.Contains([]string{"pair", "raw", "account"}, table.Name) {
 				require.NotEmpty(t, table.Sum, table.Name)
 			}
 		}

@@ -24,7 +24,9 @@ func Find(dumps []*keep.Dump, name, at string, now time.Time) ([]*keep.Dump, err
 	dumps = slices.Clone(dumps)
 	keep.Sort(dumps) // they may be of several keeps
 	job, database, one := strings.Cut(name, "/")
-	of := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool { return !d.MayBeOf(job, database) })
+	of := slices.DeleteFunc(slices.Clone(dumps), func(d *keep.Dump) bool {
+		return !d.MayBeOf(job, database) || d.Manifest != nil && d.Manifest.Closes != "" // the full of its moment is meant
+	})
 	good, bad := split(of)
 	if len(good) == 0 {
 		readable, _ := split(dumps)

@@ -17,6 +17,8 @@ type Plan struct {
 	Base    *keep.Dump
 	Changes []*keep.Dump
 	Until   time.Time // the moment that the end of the plan has
+	Stop    *Stop     // where it stops inside its last dump; nil: at its end
+	Asked   time.Time // the moment that was asked for, where a log tells of it; else zero
 }
 
 // Links are the dumps of keeps by their ids: what a dump builds on is found by them.

@@ -393,6 +393,31 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 	return list, nil
 }
 
+// plansAt is plans, and knows moments between two dumps too.
+func (a *app) plansAt(f *config.File, from, name, at string) ([]*chain.Plan, error) {
+	if inside, err := a.inside(f, from, name, at); err != nil || inside != nil {
+		return []*chain.Plan{inside}, err
+	}
+	return a.plans(f, from, name, at)
+}
+
+// inside is the plan of a moment between two dumps of a database; nil: no log tells of it.
+func (a *app) inside(f *config.File, from, name, at string) (*chain.Plan, error) {
+	of, database, one := strings.Cut(name, "/")
+	if at == "" || !one || isPath(name) {
+		return nil, nil
+	}
+	all, err := a.dumps(f, from)
+	if err != nil {
+		return nil, err
+	}
+	p, err := chain.Inside(a.ctx, all, of, database, at, clock.Now())
+	if err == nil && p != nil {
+		err = p.Whole(a.ctx)
+	}
+	return p, err
+}
+
 // feed gives the feed of one piece of work: what it tells is shown, logged, and kept for
 // --json. The returned function ends the show of its progress.
 func (a *app) feed(listeners ...func(event.Event)) (*event.Feed, func()) {

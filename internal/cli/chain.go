@@ -42,6 +42,21 @@ func (a *app) sayWay(p *chain.Plan) {
 	a.say("  the way: %s", strings.Join(way, ", then "))
 }
 
+// sayStop says which moment a plan gives, where a log tells of what lies between two dumps.
+func (a *app) sayStop(p *chain.Plan) {
+	zone := chain.Zone(p.Base)
+	switch {
+	case p.Stop != nil:
+		name := p.Stop.After.ID
+		if name == "" {
+			name = p.Stop.After.Position
+		}
+		a.say("  up to transaction %s of %s, and no further", phrase.Clean(name), phrase.Both(p.Stop.After.Time, zone))
+	case !p.Asked.IsZero():
+		a.say("  as it was at %s too: the log tells of no change between them", phrase.Both(p.Asked, zone))
+	}
+}
+
 // Of a long chain, so many dumps are shown at its beginning and at its end.
 const (
 	chainStart = 3

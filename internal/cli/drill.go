@@ -72,6 +72,13 @@ func (a *app) toDrill(f *config.File, from, at string, names []string) (list []*
 			return nil, err
 		}
 		list = append(list, found...)
+		if at == "" {
+			closings, err := a.closings(found)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, closings...)
+		}
 	}
 	all := list
 	if list = drillable(list); len(list) > 0 && len(list) < len(all) {
@@ -81,6 +88,33 @@ func (a *app) toDrill(f *config.File, from, at string, names []string) (list []*
 		return nil, fault.Wrong("drill-impossible",
 			"this cannot be drilled: what belongs to the server itself would change the server, and a stream needs a command "+
 				"that restores").Advise("'grainkeep verify' reads its dump back")
+	}
+	return list, nil
+}
+
+// closings are the ends of the chains before the newest full ones, of which a server's log told: as long as one is not
+// drilled, nothing proves what the log told.
+func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
+	for _, p := range found {
+		links, err := a.links(p.Last())
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range links {
+			if d.Manifest.Closes != p.Base.ID || d.State() != keep.Unproven {
+				continue
+			}
+			closed, err := links.To(d)
+			if err == nil {
+				err = closed.Whole(a.ctx)
+			}
+			if err != nil {
+				return nil, err
+			}
+			a.say("The chain before %s was closed at its moment: its end is drilled too, and must have the very rows of the full.",
+				p.Base.Short())
+			list = append(list, closed)
+		}
 	}
 	return list, nil
 }

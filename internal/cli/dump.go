@@ -351,7 +351,9 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 	if m.Database == engine.ServerWide || m.Payload.SQL == nil {
 		what = holds(m)
 	}
-	if m.Kind != manifest.Full {
+	if m.Closes != "" {
+		what = fmt.Sprintf("closes the chain before %s: %s", m.Closes[:10], what)
+	} else if m.Kind != manifest.Full {
 		what = fmt.Sprintf("%s, %s; %s", m.Kind, changes(m), what)
 	}
 	a.say("  %s: %s, %s stored (%s), %s, id %s", m.Database, what, phrase.Bytes(m.StoredBytes), unpacked(m),

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"grainkeep/internal/chain"
 	"grainkeep/internal/keep"
@@ -18,6 +19,25 @@ type jsonMoment struct {
 	Proof  string `json:"proof"`
 }
 
+// mostSpans is how many spans of a day are listed.
+const mostSpans = 3
+
+// spans lists those of a day any moment of which can be restored.
+func spans(day chain.Day, zone *time.Location) string {
+	if len(day.Spans) == 0 {
+		return "–"
+	}
+	var list []string
+	for i, s := range day.Spans {
+		if i == mostSpans && len(day.Spans) > mostSpans+1 {
+			list = append(list, fmt.Sprintf("%d more", len(day.Spans)-i))
+			break
+		}
+		list = append(list, s.From.In(zone).Format("15:04:05")+" to "+s.To.In(zone).Format("15:04:05"))
+	}
+	return strings.Join(list, ", ")
+}
+
 // showMoments lists the moments of a dump's database that can be restored, a line a day.
 func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 	if d.Keep == nil {
@@ -30,7 +50,7 @@ func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 	good, lost := chain.Moments(all, d.Manifest.Job, d.Manifest.Database)
 	zone := chain.Zone(d)
 	a.print("%s can be restored to %s (times of %s)\n", d.Name(), phrase.Plural(int64(len(good)), "moment"), zone)
-	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Proven"}, "Moments", "Proven")
+	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Any moment of", "Proven"}, "Moments", "Proven")
 	for _, day := range chain.Days(good, zone) {
 		n, proven := map[manifest.Kind]int{}, 0
 		for _, x := range day.Dumps {
@@ -55,7 +75,7 @@ func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 			}
 		}
 		t.row(day.Day.Format("2006-01-02 Mon"), clockOf(day.Dumps[0]), clockOf(day.Dumps[len(day.Dumps)-1]),
-			phrase.Count(int64(len(day.Dumps))), strings.Join(kinds, ", "), gap, phrase.Count(int64(proven)))
+			phrase.Count(int64(len(day.Dumps))), strings.Join(kinds, ", "), gap, spans(day, zone), phrase.Count(int64(proven)))
 	}
 	a.print("%s\n", t.render())
 	if len(lost) > 0 {

@@ -95,7 +95,7 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if err != nil {
 		return err
 	}
-	found, err := a.plans(f, r.from, name, r.at)
+	found, err := a.plansAt(f, r.from, name, r.at)
 	if err != nil {
 		return err
 	}
@@ -263,7 +263,8 @@ func (a *app) rehearse(tasks []restore.Task) error {
 // restoring tells of one that begins.
 func (a *app) restoring(t restore.Task) {
 	d := t.Plan.Last()
-	a.say("%s of %s, id %s", d.Name(), phrase.Both(d.Manifest.Moment, chain.Zone(d)), d.Short())
+	a.say("%s of %s, id %s", d.Name(), phrase.Both(t.Plan.Until, chain.Zone(d)), d.Short())
+	a.sayStop(t.Plan)
 	a.sayWay(t.Plan)
 }
 
@@ -296,7 +297,7 @@ func (a *app) restored(t restore.Task, out *restore.Outcome) *jsonRestored {
 		}
 	}
 	a.print("%s\n", where)
-	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: d.Manifest.Moment.Format("2006-01-02T15:04:05.000000Z"),
+	return &jsonRestored{Dump: d.Name(), ID: d.ID, Moment: t.Plan.Until.UTC().Format("2006-01-02T15:04:05.000000Z"),
 		Database: where, Aside: out.Aside, Rows: out.Rows, Tables: out.Tables, Seconds: out.Took.Seconds()}
 }
 

@@ -70,7 +70,12 @@ func (r *runner) base(ctx context.Context, name string, moment time.Time) (base,
 	if r.kind() == manifest.Full {
 		return base{kind: manifest.Full}, nil
 	}
-	last, why := r.lastOf(name)
+	return r.baseOf(ctx, r.kind(), name, moment)
+}
+
+// baseOf finds what a dump of a kind builds on.
+func (r *runner) baseOf(ctx context.Context, kind manifest.Kind, name string, moment time.Time) (base, error) {
+	last, why := r.lastOf(kind, name)
 	if last == nil {
 		return full("%s", why), nil
 	}
@@ -107,17 +112,18 @@ func (r *runner) base(ctx context.Context, name string, moment time.Time) (base,
 			}
 		}
 	}
-	return base{kind: r.kind(), chain: list}, nil
+	return base{kind: kind, chain: list}, nil
 }
 
 // lastOf is the dump that the next of its kind builds on; nil: there is none, and why.
-func (r *runner) lastOf(name string) (last *keep.Dump, why string) {
+func (r *runner) lastOf(kind manifest.Kind, name string) (last *keep.Dump, why string) {
 	var of []*keep.Dump // by their moments, the newest first
 	for _, d := range slices.Backward(r.dumps) {
 		switch {
 		case d.MayBeOf(r.Name, name) && d.Manifest == nil:
 			return nil, "a dump that may be of the chain cannot be read"
-		case d.Manifest != nil && d.Manifest.Job == r.Name && d.Manifest.Database == name && !d.Manifest.Alone:
+		case d.Manifest != nil && d.Manifest.Job == r.Name && d.Manifest.Database == name && !d.Manifest.Alone &&
+			d.Manifest.Closes == "":
 			of = append(of, d)
 		}
 	}
@@ -125,7 +131,7 @@ func (r *runner) lastOf(name string) (last *keep.Dump, why string) {
 	if at < 0 {
 		return nil, "there is no full yet in this keep"
 	}
-	if r.kind() == manifest.Differential {
+	if kind == manifest.Differential {
 		return of[at], ""
 	}
 	return of[0], "" // whatever is newer than the newest full builds on it, or on a chain that is broken

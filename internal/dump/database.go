@@ -67,6 +67,25 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	if err := o.compare(ctx); err != nil {
 		return nil, err
 	}
+	done, err := o.place(ctx, cat, draft)
+	if err != nil {
+		return nil, err
+	}
+	closing, err := o.closeChain(ctx, session, snap, done)
+	switch {
+	case ctx.Err() != nil:
+		return done, nil //nolint:nilerr // the full is there; the run ends with the context
+	case err != nil:
+		o.notClosed(err)
+	case closing != nil:
+		r.res.Done = append(r.res.Done, closing)
+		r.feed.Tell(Finished{closing})
+	}
+	return done, nil
+}
+
+// place writes what stands beside the payload, and puts the dump where dumps live.
+func (o *databaseDump) place(ctx context.Context, cat *engine.Catalog, draft *keep.Draft) (*keep.Dump, error) {
 	o.count()
 	if err := o.loadOrder(ctx); err != nil {
 		return nil, err
@@ -78,7 +97,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
-	return draft.Place(ctx, o.m, r.Folder)
+	return draft.Place(ctx, o.m, o.Folder)
 }
 
 // NotFromLog is the code of the warning that what changed had to be found by comparison.

@@ -83,9 +83,9 @@ func AppendRows(dst []byte, rows int64) []byte {
 // Replayer is a Session that can replay changes.
 type Replayer interface {
 	Session
-	// Replay runs a file of changes, and tells how many rows it touched. Each statement must touch as many rows as it
+	// Replay runs a file of changes, and tells which rows it touched. Each statement must touch as many rows as it
 	// says. seen is told of rows while they pass.
-	Replay(ctx context.Context, text io.Reader, w Which, seen func(rows int64)) (int64, error)
+	Replay(ctx context.Context, text io.Reader, w Which, seen func(rows int64)) (Touched, error)
 }
 
 // Which says which of some changes are meant.
@@ -192,6 +192,18 @@ func (l ChangeLine) next(line []byte) (ChangeLine, error) {
 	}
 	n.SQL = bytes.TrimSuffix(line, []byte(";\n"))
 	return n, nil
+}
+
+// Count adds the rows that a statement touches.
+func (t *Touched) Count(sql []byte, rows int64) {
+	switch {
+	case bytes.HasPrefix(sql, []byte("INSERT ")):
+		t.Inserted += rows
+	case bytes.HasPrefix(sql, []byte("DELETE ")):
+		t.Removed += rows
+	default:
+		t.Updated += rows
+	}
 }
 
 // RowsDiffer is the error about a statement that touched other than the rows that it names.

@@ -187,7 +187,20 @@ func (k *Keep) unreadable(dir string, err error) *Dump {
 
 // Sort sorts dumps, also of several keeps, oldest first.
 func Sort(dumps []*Dump) {
-	slices.SortStableFunc(dumps, func(a, b *Dump) int { return a.When().Compare(b.When()) })
+	slices.SortStableFunc(dumps, func(a, b *Dump) int {
+		if n := a.When().Compare(b.When()); n != 0 {
+			return n
+		}
+		return b.closing() - a.closing() // the full that begins the next chain is the newer one
+	})
+}
+
+// closing is 1 for a dump that closes a chain.
+func (d *Dump) closing() int {
+	if d.Manifest != nil && d.Manifest.Closes != "" {
+		return 1
+	}
+	return 0
 }
 
 // read gives the dump in a folder; nil where there is no manifest, so no dump. The error

@@ -17,7 +17,7 @@ import (
 // fast, and takes little memory.
 
 // indexVersion changes when what is remembered does.
-const indexVersion = 2
+const indexVersion = 3
 
 type packed struct {
 	Version int
@@ -31,11 +31,12 @@ type packed struct {
 type packedDump struct {
 	Folder, Name, ID                                                int
 	Tool, Keep, Job, Database, Kind, Base, Note, Why, Zone, Run, Of int
+	Closes                                                          int
 	Source, Compression, Warnings, Payload                          int
 	Bytes, Time, Moment, Started, Finished, RunStarted, Raw, Stored int64
 	Format, Tables                                                  int
 	Rows                                                            int64
-	Partial, Narrowed, Alone                                        bool
+	Partial, Narrowed, Alone, Inside                                bool
 }
 
 type packedRecord struct {
@@ -99,7 +100,7 @@ func packIndex(x *indexed) ([]byte, error) {
 			Started: m.Started.UnixNano(), Finished: m.Finished.UnixNano(), RunStarted: m.Run.Started.UnixNano(),
 			Raw:    m.RawBytes,
 			Stored: m.StoredBytes, Format: m.Format, Tables: b.Tables, Rows: b.Rows, Partial: b.Partial,
-			Narrowed: m.Run.Narrowed, Alone: m.Alone, Why: t.add(m.Why)}
+			Narrowed: m.Run.Narrowed, Alone: m.Alone, Why: t.add(m.Why), Closes: t.add(m.Closes), Inside: b.Inside}
 		if m.Payload.Type != manifest.TypeSQL {
 			w.Payload = t.json(m.Payload)
 		}
@@ -193,7 +194,7 @@ func (u *unpacker) dump(w packedDump) (*knownDump, error) {
 	source, err2 := once(u, w.Source, u.sources)
 	warnings, err3 := once(u, w.Warnings, u.warnings)
 	m := &manifest.Manifest{Format: w.Format, Tool: t[w.Tool], Keep: t[w.Keep], Job: t[w.Job], Database: t[w.Database],
-		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Why: t[w.Why], Alone: w.Alone,
+		Kind: manifest.Kind(t[w.Kind]), Base: t[w.Base], Note: t[w.Note], Why: t[w.Why], Alone: w.Alone, Closes: t[w.Closes],
 		Moment: nanos(w.Moment), Zone: t[w.Zone],
 		Started:  nanos(w.Started),
 		Finished: nanos(w.Finished), Run: manifest.Run{ID: t[w.Run], Databases: of, Started: nanos(w.RunStarted),
@@ -204,6 +205,6 @@ func (u *unpacker) dump(w packedDump) (*knownDump, error) {
 	if t[w.Payload] != "" {
 		err4 = json.Unmarshal([]byte(t[w.Payload]), &m.Payload)
 	}
-	m.Set(manifest.Brief{Rows: w.Rows, Tables: w.Tables, Partial: w.Partial})
+	m.Set(manifest.Brief{Rows: w.Rows, Tables: w.Tables, Partial: w.Partial, Inside: w.Inside})
 	return &knownDump{w.Bytes, w.Time, t[w.ID], m}, errors.Join(err1, err2, err3, err4)
 }

@@ -77,7 +77,7 @@ func (m *Manifest) Check() error {
 func (m *Manifest) checkKind() error {
 	switch m.Kind {
 	case Full:
-		if m.Base != "" {
+		if m.Base != "" || m.Closes != "" {
 			return errors.New("a full dump has a base")
 		}
 		return nil
@@ -85,7 +85,7 @@ func (m *Manifest) checkKind() error {
 		if m.Alone {
 			return errors.New("a dump that builds on another stands alone")
 		}
-		if !digest.MatchString(m.Base) {
+		if !digest.MatchString(m.Base) || m.Closes != "" && !digest.MatchString(m.Closes) {
 			return errors.New("the id of its base is none")
 		}
 		return nil

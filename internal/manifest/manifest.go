@@ -96,10 +96,11 @@ type Manifest struct {
 	Job         string           `json:"job"`
 	Database    string           `json:"database"`
 	Kind        Kind             `json:"kind"`
-	Base        string           `json:"base,omitempty"`  // the id of the dump that this one builds on
-	Alone       bool             `json:"alone,omitempty"` // a full that stands outside the chain: nothing is to build on it
-	Why         string           `json:"why,omitempty"`   // it is of its kind
-	Note        string           `json:"note,omitempty"`  // of who took it
+	Base        string           `json:"base,omitempty"`   // the id of the dump that this one builds on
+	Alone       bool             `json:"alone,omitempty"`  // a full that stands outside the chain: nothing is to build on it
+	Closes      string           `json:"closes,omitempty"` // the id of the full of the same moment with which a new chain begins: this one ends the old
+	Why         string           `json:"why,omitempty"`    // it is of its kind
+	Note        string           `json:"note,omitempty"`   // of who took it
 	Moment      time.Time        `json:"moment"`
 	Zone        string           `json:"zone"`
 	Started     time.Time        `json:"started"`
@@ -123,13 +124,14 @@ type Brief struct {
 	Rows    int64
 	Tables  int
 	Partial bool
+	Inside  bool // every moment between its base and itself can be restored
 }
 
 // Brief leaves the tables and the files out, which a listing of many dumps has no room for, and gives what a listing
 // needs of them.
 func (m *Manifest) Brief() Brief {
 	if m.brief == nil {
-		b := Brief{Rows: m.Rows(), Tables: len(m.Tables()), Partial: m.Partial()}
+		b := Brief{Rows: m.Rows(), Tables: len(m.Tables()), Partial: m.Partial(), Inside: m.Inside()}
 		m.Set(b)
 	}
 	return *m.brief
@@ -367,6 +369,23 @@ func (m *Manifest) Partial() bool {
 		}
 	}
 	return false
+}
+
+// Inside says whether every moment between the dump's base and itself can be restored: whether a log tells all that
+// changed.
+func (m *Manifest) Inside() bool {
+	if m.brief != nil {
+		return m.brief.Inside
+	}
+	if m.Payload.SQL == nil || m.Payload.SQL.Log == nil {
+		return false
+	}
+	for _, t := range m.Tables() {
+		if t.Change != Logged && t.Change != Unchanged {
+			return false
+		}
+	}
+	return true
 }
 
 // Has says whether the dump has a file of a section.

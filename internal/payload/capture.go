@@ -34,6 +34,7 @@ type SQL struct {
 	// build on it. The snapshot's readers must be engine.Ordered.
 	InOrder bool
 	Base    []*keep.Dump // the chain that it builds on, from its full on; none: everything is captured
+	OnlyLog bool         // it is taken for the log's sake: where that cannot be followed, Capture fails
 	Log     bool         // what changed since the base is to come from the server's change log, as far as that tells it
 
 	Remarks []string // what reading the rows showed, to be warned of; set by Capture

@@ -49,6 +49,22 @@ func NewChain(dumps []*keep.Dump) (*Chain, error) {
 	return c, nil
 }
 
+// Before is a table as it was before the chain's last dump.
+func (c *Chain) Before(id string) manifest.Table {
+	if n := len(c.tables); n > 1 {
+		return c.tables[n-2][id]
+	}
+	return manifest.Table{}
+}
+
+// NewReader reads the payload of a database's dump.
+func NewReader(d *keep.Dump) (*Reader, error) {
+	if d.Manifest.Payload.SQL == nil {
+		return nil, fault.New("payload-unknown", nil, "the dump %s holds no database", d.Name())
+	}
+	return newReader(d), nil
+}
+
 // Last is the dump that the chain ends with.
 func (c *Chain) Last() *keep.Dump { return c.dumps[len(c.dumps)-1] }
 

@@ -379,7 +379,9 @@ func (s *SQL) follow(ctx context.Context) error {
 		if e != nil && !errors.Is(e, err) {
 			return e
 		}
-		s.out.NoLog = fault.Of(err).Error()
+		if s.out.NoLog = fault.Of(err).Error(); s.OnlyLog {
+			return err
+		}
 		return nil
 	}
 	log, err := l.finish(err)

@@ -32,7 +32,7 @@ func picked(ctx context.Context, plan *chain.Plan, opt Options) (l *loader, left
 		return nil, nil, err
 	}
 	d := plan.Last()
-	l = &loader{d: d, m: d.Manifest, parts: parts, files: parts.Structure, opt: opt,
+	l = &loader{d: d, plan: plan, m: d.Manifest, parts: parts, files: parts.Structure, opt: opt,
 		layers: map[string][]payload.Layer{}}
 	if left, err = l.pick(ctx); err != nil {
 		return nil, nil, err

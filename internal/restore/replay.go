@@ -48,6 +48,23 @@ func (l *loader) replay(ctx context.Context) error {
 	})
 }
 
+// stopInside looks whether the tables can be given as they were inside the last dump, where the plan stops there.
+func (l *loader) stopInside() error {
+	if l.plan.Stop == nil {
+		return nil
+	}
+	wanted := map[string]bool{}
+	for _, t := range l.tables {
+		wanted[t.ID] = true
+	}
+	if why := l.plan.Reaches(wanted); why != "" {
+		return fault.New("moment-unreachable", nil, "that moment of %s lies between two dumps, and cannot be had for all its tables: %s",
+			l.d.Name(), why).Advise("choose tables of which the log tells (--only), or take the end of a dump")
+	}
+	l.stop = l.plan.Stop.After.Number
+	return nil
+}
+
 // stream replays what one dump has of a stream.
 func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transactions) error {
 	which := engine.Which{}
@@ -66,11 +83,16 @@ func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transa
 	}
 	for _, path := range x.Of.Files {
 		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) {
-			n, err := s.Replay(ctx, text, which, func(n int64) { l.meter.Rows.Add(n) })
+			t, err := s.Replay(ctx, text, which, func(n int64) { l.meter.Rows.Add(n) })
 			if err == nil { // what is left of the file is read too: its digest counts
 				_, err = io.Copy(io.Discard, text)
 			}
-			return n, err
+			if which.Until > 0 {
+				l.mu.Lock()
+				l.out.Rows += t.Inserted - t.Removed
+				l.mu.Unlock()
+			}
+			return t.All(), err
 		})
 		if err != nil {
 			return err

@@ -249,6 +249,7 @@ type loader struct {
 	out     *Outcome
 	objects []manifest.ObjectEntry
 	tables  []manifest.Table
+	plan    *chain.Plan
 	stop    int64           // the last transaction that is wanted of the last dump; 0: all of them
 	along   []string        // tables that were not chosen, and whose rows change together with those
 	there   map[string]bool // objects that the database has, by ID: they are not made
@@ -281,6 +282,9 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 		return nil, fault.Wrong("rows-of-chain", "the rows of %s lie in dumps that build on each other, and to put them together "+
 			"rows are removed on the way: not in tables that are there, with their keys and triggers", plan.Last().Name()).
 			Advise("restore it under another name, or take the rows of a full")
+	}
+	if err := l.stopInside(); err != nil {
+		return nil, err
 	}
 	l.t, l.there, l.meter = t, there, feed.Gauge()
 	l.out = &Outcome{Name: opt.Name, Settings: t.Settings(), Without: without}

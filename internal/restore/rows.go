@@ -35,7 +35,7 @@ func (l *loader) rows(ctx context.Context) error {
 			pieces = append(pieces, piece{i, path})
 		}
 		bytes += whole[i].Table.Bytes
-		l.out.Rows += t.Rows
+		l.out.Rows += l.before(t)
 	}
 	l.out.Tables = len(order)
 	loaded := make([]atomic.Int64, len(order))
@@ -66,6 +66,14 @@ func (l *loader) rows(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// before is how many rows a table has at the end of the plan, or, where that stops inside its last dump, before that.
+func (l *loader) before(t manifest.Table) int64 {
+	if n := len(l.layers[t.ID]); l.stop == 0 || t.Change != manifest.Logged || n < 2 {
+		return t.Rows
+	}
+	return l.parts.Before(t.ID).Rows
 }
 
 func missing(n, want int64, table string) error {

@@ -29,7 +29,7 @@ type replaying struct {
 	text     []byte
 	expected []expected // of the statements in it
 	commits  int
-	rows     int64
+	touched  engine.Touched
 }
 
 // expected is what a statement says that it touches; -1: it is a setting.
@@ -39,9 +39,9 @@ type expected struct {
 }
 
 // Replay implements engine.Replayer.
-func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (int64, error) {
+func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched, error) {
 	if _, err := s.c.exec(ctx, "BEGIN"); err != nil {
-		return 0, err
+		return engine.Touched{}, err
 	}
 	r := &replaying{c: s.c, ctx: ctx, which: w, seen: seen}
 	err := engine.ReadChanges(text, r.line)
@@ -54,7 +54,7 @@ func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, se
 	if err == nil { // the session's own settings, for what comes after
 		_, err = s.c.exec(ctx, settings)
 	}
-	return r.rows, err
+	return r.touched, err
 }
 
 // line takes a line of the file.
@@ -128,9 +128,11 @@ func (r *replaying) send() error {
 		if e.rows >= 0 && got != e.rows {
 			return engine.RowsDiffer(e.transaction, got, e.rows, r.text[e.from:e.to])
 		}
-		seen += max(0, e.rows)
+		if e.rows > 0 {
+			r.touched.Count(r.text[e.from:e.to], e.rows)
+			seen += e.rows
+		}
 	}
-	r.rows += seen
 	r.seen(seen)
 	r.text, r.expected = r.text[:0], r.expected[:0]
 	return nil

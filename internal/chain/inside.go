@@ -1,0 +1,155 @@
+package chain
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
+	"grainkeep/internal/phrase"
+)
+
+// Stop is where a plan stops inside its last dump.
+type Stop struct {
+	After manifest.Transaction // the last one that is restored
+	Asked time.Time            // the moment that was asked for; zero: the transaction itself was
+}
+
+// transactionNamed is what names of transactions, and places in logs, look like.
+var transactionNamed = regexp.MustCompile(`^(?:[0-9]+-[0-9]+-[0-9]+|[0-9A-Za-z._-]+:[0-9A-Za-z:_-]*[0-9]+|[0-9A-F]+/[0-9A-F]+)$`)
+
+// Transaction reads what names a transaction: an id or a place in the server's log as 'find' prints them. With "before"
+// the moment just before it is meant.
+func Transaction(at string) (name string, before, ok bool) {
+	name, before = strings.CutPrefix(strings.TrimSpace(at), "before ")
+	name = strings.TrimSpace(name)
+	return name, before, transactionNamed.MatchString(name)
+}
+
+// Inside makes the plan of a moment between two dumps of a database, from what the server's log told. There is none
+// where no log tells of that moment; then the end of a dump is meant.
+func Inside(ctx context.Context, dumps []*keep.Dump, job, database, at string, now time.Time) (*Plan, error) {
+	of, _ := Moments(dumps, job, database)
+	if len(of) == 0 {
+		return nil, nil
+	}
+	links := Link(dumps)
+	when, err := phrase.ParseWhen(at, Zone(of[len(of)-1]), now)
+	if name, before, ok := Transaction(at); ok && err != nil {
+		return links.named(ctx, of, name, before)
+	}
+	if err != nil || !when.Until.Before(now) {
+		return nil, nil //nolint:nilerr // whoever looks for the end of a dump says what is wrong with it
+	}
+	for _, d := range of {
+		base := links[d.Manifest.Base]
+		if d.Manifest.Kind != manifest.Incremental || base == nil || !d.Manifest.Moment.After(when.Until) ||
+			base.Manifest.Moment.After(when.Until) {
+			continue
+		}
+		p, err := links.To(d)
+		if err != nil || p.Whole(ctx) != nil || d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
+			continue
+		}
+		var last manifest.Transaction
+		err = eachTransaction(ctx, d, func(t manifest.Transaction) bool {
+			if t.Time.After(when.Until) { // in the log's order: clocks step back
+				return false
+			}
+			last = t
+			return true
+		})
+		if err != nil {
+			return nil, err
+		}
+		return links.stopped(p, Stop{After: last, Asked: when.Until})
+	}
+	return nil, nil
+}
+
+// stopped is a plan that stops inside its last dump, or the one before it, where nothing of the last is wanted.
+func (l Links) stopped(p *Plan, s Stop) (*Plan, error) {
+	if s.After.Number == 0 {
+		d := l[p.Last().Manifest.Base]
+		q, err := l.To(d)
+		if err == nil {
+			q.Asked = s.Asked
+		}
+		return q, err
+	}
+	p.Stop, p.Asked = &s, s.Asked
+	if s.Asked.IsZero() || p.Until.After(s.Asked) {
+		p.Until = s.After.Time
+	}
+	return p, nil
+}
+
+// named finds the transaction of a name, the newest first.
+func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before bool) (*Plan, error) {
+	for _, d := range slices.Backward(of) {
+		p, err := l.To(d)
+		if err != nil || d.Manifest.Kind != manifest.Incremental {
+			continue
+		}
+		if err := p.Whole(ctx); err != nil {
+			return nil, err
+		}
+		if d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
+			continue
+		}
+		var last manifest.Transaction
+		found := false
+		err = eachTransaction(ctx, d, func(t manifest.Transaction) bool {
+			if found = t.ID == name || t.Position == name; !found || !before {
+				last = t
+			}
+			return !found
+		})
+		if err != nil {
+			return nil, err
+		}
+		if found {
+			return l.stopped(p, Stop{After: last})
+		}
+	}
+	return nil, fault.Wrong("transaction-absent", "no dump of %s has a transaction %s from the server's log",
+		of[0].Name(), phrase.Clean(name)).Advise("'grainkeep find %s' lists those that there are", of[0].Name())
+}
+
+// eachTransaction reads a dump's list of transactions, as long as more are wanted.
+func eachTransaction(ctx context.Context, d *keep.Dump, each func(manifest.Transaction) bool) error {
+	c, err := payload.NewReader(d)
+	if err != nil {
+		return err
+	}
+	more := true
+	return c.EachTransaction(ctx, func(t manifest.Transaction) error {
+		more = more && each(t)
+		return nil
+	})
+}
+
+// Reaches says why a plan that stops inside its last dump cannot give some tables as they were then; nil tables: all
+// of them. Empty: it can.
+func (p *Plan) Reaches(tables map[string]bool) string {
+	if p.Stop == nil {
+		return ""
+	}
+	d := p.Last()
+	for _, t := range d.Manifest.Tables() {
+		if (tables == nil || tables[t.ID]) && t.Change != manifest.Logged && t.Change != manifest.Unchanged {
+			why := t.NoLog
+			if why == "" {
+				why = "it has all its rows"
+			}
+			return fmt.Sprintf("of %s, the dump %s has only how it was in the end: %s", t.ID, d.Short(), why)
+		}
+	}
+	return ""
+}

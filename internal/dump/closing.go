@@ -12,7 +12,6 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
-	"grainkeep/internal/phrase"
 )
 
 // ChainDiffers is the code of the warning that what the server's log told is not what the tables have.
@@ -69,9 +68,8 @@ func (o *databaseDump) known(full *manifest.Manifest) {
 		t.Rows, t.About, t.Sum, t.Bytes, t.Generated, t.Witness = was.Rows, false, was.Sum, was.Bytes, was.Generated, was.Witness
 	}
 	if len(differ) > 0 {
-		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not what %s "+
-			"have now: %s; moments of the old chain may be wrong, the new full is not", phrase.Plural(int64(len(differ)), "table"),
-			strings.Join(differ, ", "))})
+		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not what the "+
+			"tables hold: %s; moments of the old chain may be wrong, the new full is not", strings.Join(differ, ", "))})
 	}
 }
 

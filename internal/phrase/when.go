@@ -43,6 +43,26 @@ func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
 			"90 min)", s)
 }
 
+// ParseSince reads what ParseWhen reads, and gives the first instant that it means.
+func ParseSince(s string, zone *time.Location, now time.Time) (time.Time, error) {
+	w, err := ParseWhen(s, zone, now)
+	if err != nil {
+		return time.Time{}, err
+	}
+	s = strings.TrimSpace(s)
+	if datePattern.MatchString(s) {
+		day, err := time.Parse(time.DateOnly, s)
+		return begins(day, zone), err
+	}
+	switch m := timePattern.FindStringSubmatch(s); {
+	case m == nil || strings.Contains(m[3], "."):
+		return w.Until, nil
+	case m[3] == "":
+		return w.Until.Add(1 - time.Minute), nil
+	}
+	return w.Until.Add(1 - time.Second), nil
+}
+
 // begins is the first instant of a day in a zone: not every day has a midnight, and some have two.
 func begins(day time.Time, zone *time.Location) time.Time {
 	y, m, d := day.Date()

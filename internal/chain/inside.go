@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -105,12 +106,25 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 		}
 		var last manifest.Transaction
 		found := false
+		place, isPlace := placeOf(name)
 		err = eachTransaction(ctx, d, func(t manifest.Transaction) bool {
+			if at, _ := placeOf(t.Position); isPlace && place.before(at) {
+				found = found || last.Number > 0 // it lies behind another one of this dump
+				return false
+			}
 			if found = t.ID == name || t.Position == name; !found || !before {
 				last = t
 			}
 			return !found
 		})
+		if isPlace && !before && !found && d.Manifest.To != nil { // behind the last one
+			end := logPlace{d.Manifest.To.File, d.Manifest.To.Offset}
+			from := logPlace{}
+			if d.Manifest.From != nil {
+				from = logPlace{d.Manifest.From.File, d.Manifest.From.Offset}
+			}
+			found = !end.before(place) && !place.before(from)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -120,6 +134,25 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 	}
 	return nil, fault.Wrong("transaction-absent", "no dump of %s has a transaction %s from the server's log",
 		of[0].Name(), phrase.Clean(name)).Advise("'grainkeep find %s' lists those that there are", of[0].Name())
+}
+
+// logPlace is a place in a log of files, whose names sort.
+type logPlace struct {
+	file   string
+	offset int64
+}
+
+func placeOf(text string) (p logPlace, ok bool) {
+	at := strings.LastIndexByte(text, ':')
+	if at < 1 {
+		return p, false
+	}
+	offset, err := strconv.ParseInt(text[at+1:], 10, 64)
+	return logPlace{text[:at], offset}, err == nil && strings.Contains(text[:at], ".")
+}
+
+func (p logPlace) before(other logPlace) bool {
+	return p.file < other.file || p.file == other.file && p.offset < other.offset
 }
 
 // eachTransaction reads a dump's list of transactions, as long as more are wanted.

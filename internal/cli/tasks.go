@@ -88,6 +88,7 @@ func waitOf(d dumpFlags) (time.Duration, error) {
 // setKind says of which kind the dumps of a job are to be.
 func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) error {
 	j.Kind, j.Alone = manifest.Kind(d.kind), j.Chained && d.kind == string(manifest.Full) && !d.baseline
+	j.Baseline = d.baseline
 	switch {
 	case !slices.Contains([]string{"auto", "full", "differential", "incremental"}, d.kind):
 		return fault.Wrong("flag-wrong", "--kind is %q", d.kind).Advise("write auto, full, differential or incremental")

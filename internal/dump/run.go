@@ -43,20 +43,21 @@ type Job struct {
 	Config      []byte         // as it is kept beside the dumps; no secrets
 	Tool        string         // name and version of this program
 
-	Kind    manifest.Kind                        // of the dumps, where they have something to build on; empty: full
-	Alone   bool                                 // a full that is no baseline
-	Chained bool                                 // the job's dumps build on each other
-	Changes string                               // how incrementals find what changed: as the configuration has it
-	Folder  phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
-	Note    string                               // for the dumps
-	Run     string                               // id of the run; empty: one is made
-	Steps   step.Around                          // around the dumps
-	Accept  []string                             // codes of warnings that are known and accepted
-	Limit   time.Duration                        // how long the dumps may take; 0: for ever
-	Wait    time.Duration                        // how long another run of the job is waited for
-	Tries   int                                  // of a run whose connection fails; 0: one
-	Pace    *rate.Limiter                        // of bytes into the keep; nil: none
-	waiting func(time.Duration) <-chan time.Time // between tries; nil: time.After
+	Kind     manifest.Kind                        // of the dumps, where they have something to build on; empty: full
+	Alone    bool                                 // a full that is no baseline
+	Baseline bool                                 // a full that is to be the beginning of a chain, also of a job that has none
+	Chained  bool                                 // the job's dumps build on each other
+	Changes  string                               // how incrementals find what changed: as the configuration has it
+	Folder   phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default
+	Note     string                               // for the dumps
+	Run      string                               // id of the run; empty: one is made
+	Steps    step.Around                          // around the dumps
+	Accept   []string                             // codes of warnings that are known and accepted
+	Limit    time.Duration                        // how long the dumps may take; 0: for ever
+	Wait     time.Duration                        // how long another run of the job is waited for
+	Tries    int                                  // of a run whose connection fails; 0: one
+	Pace     *rate.Limiter                        // of bytes into the keep; nil: none
+	waiting  func(time.Duration) <-chan time.Time // between tries; nil: time.After
 }
 
 // How incrementals find what changed in a database.
@@ -134,7 +135,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	}
 	var src engine.Source // nil: there are no databases
 	if j.hasDatabases() {
-		j.Source.Log = j.Changes != Compare && (j.Chained || j.Kind != "" && j.Kind != manifest.Full)
+		j.Source.Log = j.Changes != Compare && (j.Chained || j.Baseline || j.Kind != "" && j.Kind != manifest.Full)
 		if src, err = engine.Open(ctx, j.Source); err != nil {
 			return nil, err
 		}

@@ -48,6 +48,7 @@ type looked struct {
 	*dump.Survey
 	accept  []string // codes of warnings
 	chained bool     // its dumps build on each other
+	changes string   // how they find what changed, as the configuration has it
 }
 
 func (a *app) survey(from, name string) error {
@@ -106,7 +107,7 @@ func (a *app) surveySource(f *config.File, from string) error {
 	if err != nil {
 		return err
 	}
-	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s, nil, false})})
+	return a.emit([]any{a.printSurvey(looked{"source " + from, at, s, nil, false, ""})})
 }
 
 func (a *app) surveyJob(f *config.File, name string) (any, error) {
@@ -118,7 +119,7 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 	if err != nil {
 		return nil, errors.Join(err, unopened)
 	}
-	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept, j.Chained})
+	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept, j.Chained, j.Changes})
 	if unopened != nil {
 		a.mention(unopened)
 	}
@@ -143,7 +144,7 @@ func (a *app) printSurvey(l looked) any {
 		line("log", "%s", s.Server.Log)
 	}
 	if l.chained && s.Server.Ordered {
-		line("changes", "found by comparison: every row is read, and what changed is written")
+		line("changes", "%s", waysOf(l))
 	}
 	if s.Keep != nil {
 		a.keepLines(s, line)
@@ -236,11 +237,12 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 		for _, w := range l.Warnings {
 			a.warn(dump.NotAsOnServer, "%s: %s", l.Database, w)
 		}
+		if n := len(l.NotInLog); n > 0 && s.Server.Follows {
+			a.say("%s: the server's log does not tell what changes in %s, which %s compared: %s", l.Database, phrase.Plural(int64(n),
+				"table"), map[bool]string{true: "is", false: "are"}[n == 1], several(l.NotInLog))
+		}
 		if n := len(l.Whole); n > 0 {
-			shown := strings.Join(l.Whole[:min(n, shownWhole)], ", ")
-			if n > shownWhole {
-				shown += fmt.Sprintf(" and %d more", n-shownWhole)
-			}
+			shown := several(l.Whole)
 			a.say("%s: %s no key that tells rows apart and has the same order everywhere, so a dump of what changed "+
 				"has all of one that changed: %s", l.Database, map[bool]string{true: "this table has", false: "these tables have"}[n == 1],
 				shown)
@@ -266,19 +268,42 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 	}
 }
 
-// shownWhole is how many tables without a key are named.
+// shownWhole is how many tables of a kind are named.
 const shownWhole = 8
+
+// several names a few of some tables.
+func several(list []string) string {
+	n := len(list)
+	shown := strings.Join(list[:min(n, shownWhole)], ", ")
+	if n > shownWhole {
+		shown += fmt.Sprintf(" and %d more", n-shownWhole)
+	}
+	return shown
+}
+
+// waysOf says how a job's dumps find what changed.
+func waysOf(l looked) string {
+	const compared = "by comparison: every row is read, and what changed is written"
+	switch s := l.Survey.Server; {
+	case l.changes == dump.Compare, s.Log == "" || !s.Follows && s.NoLog == "":
+		return compared
+	case !s.Follows:
+		return compared + " (the log cannot be followed: " + s.NoLog + ")"
+	}
+	return "incrementals from the log, with any moment between two of them; differentials by comparison"
+}
 
 func surveyJSON(l looked) any {
 	type database struct {
-		Name    string    `json:"name"`
-		Bytes   int64     `json:"bytes"`
-		Taken   string    `json:"selected_by"`
-		Tables  int       `json:"tables"`
-		Objects int       `json:"objects"`
-		Note    string    `json:"note,omitempty"`
-		Whole   []string  `json:"without_key,omitempty"`
-		Error   *jsonFail `json:"error,omitempty"`
+		Name     string    `json:"name"`
+		Bytes    int64     `json:"bytes"`
+		Taken    string    `json:"selected_by"`
+		Tables   int       `json:"tables"`
+		Objects  int       `json:"objects"`
+		Note     string    `json:"note,omitempty"`
+		Whole    []string  `json:"without_key,omitempty"`
+		NotInLog []string  `json:"not_in_log,omitempty"`
+		Error    *jsonFail `json:"error,omitempty"`
 	}
 	var list []database
 	for _, d := range l.There {
@@ -286,7 +311,7 @@ func surveyJSON(l looked) any {
 		for _, k := range l.Looked {
 			if k.Database == d.Name {
 				x.Taken = why(l.Plan, d.Name)
-				x.Tables, x.Objects, x.Whole = k.Tables, k.Objects, k.Whole
+				x.Tables, x.Objects, x.Whole, x.NotInLog = k.Tables, k.Objects, k.Whole, k.NotInLog
 				if k.Err != nil {
 					x.Error = failOf(k.Err)
 				}

@@ -31,6 +31,7 @@ type Looked struct {
 	Objects  int
 	Warnings []string
 	Whole    []string // tables that dumps by comparison write whole when they changed; only for a job that takes such
+	NotInLog []string // tables of which the server's log does not tell, with the reasons; the same
 	Err      error    // why it could not be dumped now
 }
 
@@ -117,6 +118,9 @@ func look(ctx context.Context, src engine.Source, database string, chained bool)
 	for _, t := range cat.Tables {
 		if chained && len(t.Key) == 0 {
 			l.Whole = append(l.Whole, t.ID)
+		}
+		if chained && t.NotInLog != "" {
+			l.NotInLog = append(l.NotInLog, t.ID+": "+t.NotInLog)
 		}
 	}
 	return l

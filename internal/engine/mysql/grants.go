@@ -76,7 +76,8 @@ func (g *grants) dump() {
 }
 
 func (g *grants) changes() {
-	g.line("-- reads changes from the server's log. The server must write it, with whole rows (then restart it):")
+	g.line("-- reads changes from the server's log. The server must write it, as rows (then restart it); with whole rows")
+	g.line("-- each dump knows the very fingerprints of what changed:")
 	g.line("--   log_bin = on, binlog_format = ROW, binlog_row_image = FULL")
 	g.line("-- and must keep it for longer than the time between two dumps of changes: binlog_expire_logs_seconds.")
 	g.give("REPLICATION SLAVE", "*.*")

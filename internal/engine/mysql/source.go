@@ -137,6 +137,10 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	if d.Log, err = s.log(ctx); err != nil {
 		return d, err
 	}
+	if d.NoLog, err = s.noLog(ctx); err != nil {
+		return d, err
+	}
+	d.Follows = d.NoLog == ""
 	d.Blind, err = s.blind(ctx)
 	return d, err
 }
@@ -173,10 +177,27 @@ func (s *source) log(ctx context.Context) (string, error) {
 	} else {
 		text += "until somebody removes it"
 	}
-	if format != "ROW" || image != "FULL" {
-		text += "; changes could be read from it only with ROW and FULL"
-	}
 	return text, nil
+}
+
+// noLog says why changes cannot be followed in the server's log; empty: they can.
+func (s *source) noLog(ctx context.Context) (string, error) {
+	rows, err := s.home.rows(ctx, "SELECT @@log_bin, @@global.binlog_format")
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case rows[0][0] != "1":
+		return "the server writes none", nil
+	case rows[0][1] != "ROW":
+		return "it has statements in the place of rows: SET GLOBAL binlog_format = ROW, and in the server's configuration", nil
+	}
+	rights, err := s.home.rows(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE "+mine+
+		" AND privilege_type IN ('REPLICATION SLAVE', 'SUPER')")
+	if err == nil && len(rights) == 0 {
+		return "this user may not read it: 'grainkeep grants --for changes' prints the right", nil
+	}
+	return "", err
 }
 
 func (s *source) local() bool {

@@ -22,3 +22,31 @@ func FuzzInserts(f *testing.F) {
 		}
 	})
 }
+
+// FuzzChanges cuts transactions of others into statements: each has a transaction that begins and ends, and nothing is
+// doubled.
+func FuzzChanges(f *testing.F) {
+	f.Add([]byte("SET x;\n-- transaction 1\nBEGIN;\nINSERT INTO t VALUES (1); -- rows: 1\nCOMMIT;\n-- transaction 4\nBEGIN;\n" +
+		"SET y;\nUPDATE t SET a = '; -- rows: 2'; -- rows: 3\nCOMMIT;\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		last, length, open := int64(0), 0, false
+		err := ReadChanges(bytes.NewReader(text), func(l ChangeLine) error {
+			length += len(l.SQL)
+			if l.Begins {
+				require.Greater(t, l.Transaction, last)
+				last, open = l.Transaction, true
+			}
+			if l.Rows >= 0 {
+				require.True(t, open, "a statement is of a transaction")
+			}
+			if l.Ends {
+				open = false
+			}
+			return nil
+		})
+		require.LessOrEqual(t, length, len(text))
+		if err == nil {
+			require.False(t, open)
+		}
+	})
+}

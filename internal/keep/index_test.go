@@ -121,7 +121,7 @@ func TestAnIndexChangesNothing(t *testing.T) {
 // apart. A field that is new in it and not in the index fails here.
 func TestAnIndexForgetsNothingOfAListing(t *testing.T) {
 	m := small(&Keep{ID: "abcd1234"}, "abcd", "x")
-	m.Base, m.Note, m.Why, m.Alone, m.Run.Narrowed = "base", "note", "why", true, true
+	m.Base, m.Closes, m.Note, m.Why, m.Alone, m.Run.Narrowed = "base", "full", "note", "why", true, true
 	m.Warnings = []manifest.Warning{{Code: "c", Text: "t"}}
 	m.Run.Databases = []string{"x"}
 	m.Source = manifest.Source{Name: "n", Engine: "e", Where: "w", Product: "p", Version: "v", User: "u"}

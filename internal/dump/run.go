@@ -2,6 +2,8 @@ package dump
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -135,6 +137,7 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	}
 	var src engine.Source // nil: there are no databases
 	if j.hasDatabases() {
+		j.Source.Reader, j.Source.LogUnbounded = j.reader(), j.Changes == FromLog
 		j.Source.Log = j.Changes != Compare && (j.Chained || j.Baseline || j.Kind != "" && j.Kind != manifest.Full)
 		if src, err = engine.Open(ctx, j.Source); err != nil {
 			return nil, err
@@ -145,6 +148,12 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 		return nil, err
 	}
 	return r.res, r.between(ctx, src)
+}
+
+// reader tells the job's readers of a change log from those of other jobs and keeps.
+func (j *Job) reader() string {
+	sum := sha256.Sum256([]byte(j.Keep.ID + "/" + j.Name))
+	return hex.EncodeToString(sum[:6])
 }
 
 // hasDatabases says whether the job dumps databases.

@@ -75,6 +75,7 @@ func (s *Survey) besides(j *Job) {
 
 // databases looks at the source's.
 func (s *Survey) databases(ctx context.Context, j *Job) error {
+	j.Source.LogUnbounded = j.Changes == FromLog
 	src, err := engine.Open(ctx, j.Source)
 	if err != nil {
 		return err

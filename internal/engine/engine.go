@@ -28,22 +28,24 @@ func (s Secret) GoString() string { return "(secret)" }
 
 // Location says where a source is and how to get in.
 type Location struct {
-	Name      string                 // configured name, else empty
-	Engine    string                 // registered engine name
-	Server    string                 // host:port or socket folder, for servers
-	User      string                 // user to log in as; empty: the engine's default
-	Database  string                 // the one database that a URL names; empty: all
-	TLS       string                 // off, on, verify; empty: the engine's default
-	CA        string                 // file of certificates that "verify" trusts
-	Path      string                 // file or folder, for file engines
-	Secret    func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
-	Workers   int                    // at most so many connections that read or load; 0: as the engine sees fit
-	Passwords bool                   // dump the password hashes of the server's users too
-	LockWait  time.Duration          // longest wait for a lock held by others
-	Silence   time.Duration          // longest time without a word of a server that is being dumped; 0: DefaultSilence
-	Hold      bool                   // keep writers out of tables that no snapshot holds
-	Log       bool                   // the change log is to be followed, now or later
-	CopyFirst bool                   // a file engine reads from a copy of the file, made in a short lock
+	Name         string                 // configured name, else empty
+	Engine       string                 // registered engine name
+	Server       string                 // host:port or socket folder, for servers
+	User         string                 // user to log in as; empty: the engine's default
+	Database     string                 // the one database that a URL names; empty: all
+	TLS          string                 // off, on, verify; empty: the engine's default
+	CA           string                 // file of certificates that "verify" trusts
+	Path         string                 // file or folder, for file engines
+	Secret       func() (Secret, error) // fetched when logging in; nil: the engine's usual password file
+	Workers      int                    // at most so many connections that read or load; 0: as the engine sees fit
+	Passwords    bool                   // dump the password hashes of the server's users too
+	LockWait     time.Duration          // longest wait for a lock held by others
+	Silence      time.Duration          // longest time without a word of a server that is being dumped; 0: DefaultSilence
+	Hold         bool                   // keep writers out of tables that no snapshot holds
+	Reader       string                 // what tells the readers of the change log apart: letters and digits
+	LogUnbounded bool                   // the log may be held back without bounds
+	Log          bool                   // the change log is to be followed, now or later
+	CopyFirst    bool                   // a file engine reads from a copy of the file, made in a short lock
 }
 
 // DefaultSilence is how long a server may say nothing in the middle of a dump.
@@ -302,6 +304,11 @@ type Table struct {
 	Key []string
 	// Remove gives the statement that removes a span of rows, without its end; nil: the table has no key.
 	Remove func(Span) string
+	// KeyColumns are the literal names of those columns.
+	KeyColumns []string
+	// Made tells the table from one that was made anew or rewritten, where the log would not tell of that; empty: it
+	// would, or it tells nothing of the table.
+	Made string
 	// NotInLog says why the server's change log does not tell what changes in the table; empty: it does.
 	NotInLog string
 	// Tied are the IDs of tables whose rows can change with this one's; Follows says that this one's rows do, without the

@@ -268,6 +268,7 @@ type Table struct {
 	Counts *Counts  `json:"counts,omitempty"`         // of what is written and removed, where the rows changed
 	Ranges []string `json:"ranges,omitempty"`         // the files with the digests of its ranges; none: as in the base, or one range
 	OnBase bool     `json:"ranges_on_base,omitempty"` // those files say what became of the base's ranges
+	Made   string   `json:"made,omitempty"`           // what tells it from a table that was made anew or rewritten (PostgreSQL)
 	NoLog  string   `json:"no_log,omitempty"`         // why the log does not tell what changed in it, where others are followed
 }
 

@@ -412,6 +412,8 @@ func (s *SQL) ties() *ties {
 			t.lose(table.ID, "the job takes some of its rows")
 		case table.NotInLog != "":
 			t.lose(table.ID, table.NotInLog)
+		case was.Made != table.Made:
+			t.lose(table.ID, "it was made anew or rewritten, or is told of only from now on")
 		}
 		for _, other := range table.Tied {
 			if t.tie(table.ID, other); there[other] == nil {

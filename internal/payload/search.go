@@ -114,7 +114,7 @@ func (s Search) file(ctx context.Context, d *keep.Dump, path string, tables []st
 
 // tableOf is the table that a statement changes, by its ID; empty: none of those.
 func tableOf(sql []byte, tables []string) string {
-	for _, head := range []string{"INSERT INTO ", "UPDATE ", "DELETE FROM "} {
+	for _, head := range []string{"INSERT INTO ", "UPDATE ONLY ", "UPDATE ", "DELETE FROM ONLY ", "DELETE FROM "} {
 		rest, is := bytes.CutPrefix(sql, []byte(head))
 		if !is {
 			continue

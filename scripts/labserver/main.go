@@ -27,9 +27,11 @@ var kinds = map[string]struct {
 	start  func() (server, error)
 	stop   func(saved []byte) (folder string, err error)
 }{
-	"postgres": {"postgres", func() (server, error) { return testserver.StartPostgres("") }, testserver.CloseSaved},
-	"mariadb":  {"mysql", func() (server, error) { return testserver.StartMariaDB("") }, testserver.CloseSavedMySQL},
-	"mysql":    {"mysql", func() (server, error) { return testserver.StartMySQL("") }, testserver.CloseSavedMySQL},
+	"postgres": {"postgres", func() (server, error) {
+		return testserver.StartPostgres("", "wal_level = logical", "max_slot_wal_keep_size = 4GB")
+	}, testserver.CloseSaved},
+	"mariadb": {"mysql", func() (server, error) { return testserver.StartMariaDB("") }, testserver.CloseSavedMySQL},
+	"mysql":   {"mysql", func() (server, error) { return testserver.StartMySQL("") }, testserver.CloseSavedMySQL},
 }
 
 type server interface {

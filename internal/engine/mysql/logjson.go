@@ -31,6 +31,9 @@ const (
 	jsonOpaque = 15
 )
 
+// mostJSON bounds the text of a value, in bytes: offsets may lead back.
+const mostJSON = 1 << 30
+
 // deepestJSON is more than the server allows JSON to be nested.
 const deepestJSON = 120
 
@@ -46,7 +49,7 @@ func appendJSON(dst, raw []byte) ([]byte, string) {
 
 // jsonText writes a value of a type.
 func jsonText(dst []byte, kind byte, b []byte, depth int) ([]byte, string) {
-	if depth > deepestJSON {
+	if depth > deepestJSON || len(dst) > mostJSON {
 		return dst, "its JSON in the log has no end"
 	}
 	switch kind {

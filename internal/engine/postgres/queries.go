@@ -30,6 +30,9 @@ var queries = sync.OnceValues(func() (*template.Template, error) {
 				") WITH ORDINALITY u (o, n) WHERE u.o !~ '^pg_')"
 		},
 		"changed": changedByHand,
+		"others": func(publication string) string { // not those by which this program reads the log
+			return publication + " !~ '^grainkeep_[0-9a-f]{12}$'"
+		},
 		"routine": func() string { // as statements about a routine want it: overloads differ in more than what comes in
 			return "(format('%I.%I(', n.nspname, p.proname) || pg_get_function_identity_arguments(p.oid) || ')')"
 		},

@@ -14,7 +14,7 @@ func TestQueriesOfEveryVersion(t *testing.T) {
 	files, err := fs.Glob(queryFiles, "queries/*.sql")
 	require.NoError(t, err)
 	require.Greater(t, len(files), 50)
-	flags := map[string]string{"connection": "s.subconninfo", "of": "SELECT 1, 2, 3", "table": "'t'"}
+	flags := map[string]string{"connection": "s.subconninfo", "of": "SELECT 1, 2, 3", "table": "'t'", "publication": "'p'"}
 	differ := map[string]bool{}
 	for _, f := range files {
 		name := strings.TrimSuffix(strings.TrimPrefix(f, "queries/"), ".sql")

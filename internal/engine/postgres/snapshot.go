@@ -25,8 +25,11 @@ type snapshot struct {
 	name     string // of the exported snapshot
 	moment   time.Time
 	cat      *engine.Catalog
-	moved    string     // what was changed while it was read
-	reading  sync.Mutex // one reader at a time borrows c
+	log      *logAt                 // the place in the log at which it stands; nil: it is not known
+	noLog    error                  // why
+	follow   map[string]followedRow // what the log tells of the tables, by ID
+	moved    string                 // what was changed while it was read
+	reading  sync.Mutex             // one reader at a time borrows c
 }
 
 // tries to lock a set of tables that others keep changing
@@ -74,6 +77,9 @@ func (s *source) snapshot(ctx context.Context, database, mark string) (*snapshot
 			return nil, err
 		}
 	}
+	if snap.log != nil {
+		snap.cat.Position = &snap.log.position
+	}
 	for i := range snap.cat.Tables {
 		snap.cat.Tables[i].Shares = s.shares()
 	}
@@ -103,10 +109,16 @@ func lockTables(ctx context.Context, c *pgx.Conn) ([]lockTable, error) {
 // try takes the snapshot and reads what it shows. It is not whole when anything was
 // changed meanwhile.
 func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
+	if err := p.place(ctx); err != nil {
+		return false, err
+	}
 	if whole, err := p.fix(ctx); err != nil || !whole {
 		return false, err
 	}
 	if p.cat, err = readCatalog(ctx, p.c, p.s.version); err == nil {
+		err = p.markLog(ctx)
+	}
+	if err == nil {
 		p.moved, err = p.changed(ctx)
 	} else if fault.HasCode(err, "object-gone") {
 		p.moved, err = err.Error(), nil
@@ -116,6 +128,21 @@ func (p *snapshot) try(ctx context.Context) (whole bool, err error) {
 	}
 	_, err = p.c.Exec(ctx, "ROLLBACK")
 	return false, err
+}
+
+// place finds a place in the log for the snapshot, where the log is to be followed. Before the locks: a slot waits for
+// all who write, and they may wait for a lock.
+func (p *snapshot) place(ctx context.Context) (err error) {
+	p.log.close()
+	p.log, p.noLog = nil, nil
+	if !p.s.at.Log {
+		return nil
+	}
+	p.log, err = p.s.toLog(ctx, p.database)
+	if fault.HasCode(err, engine.LogUnusable) {
+		p.noLog, err = err, nil
+	}
+	return err
 }
 
 // fix locks the tables that there are and takes the snapshot. It is not whole
@@ -135,6 +162,11 @@ func (p *snapshot) fix(ctx context.Context) (whole bool, err error) {
 			return false, nil
 		}
 		return false, err
+	}
+	if p.log != nil {
+		if _, err := p.c.Exec(ctx, "SET TRANSACTION SNAPSHOT "+literal(p.log.snapshot)); err != nil {
+			return false, err
+		}
 	}
 	// The first query after the locks fixes the moment.
 	err = p.c.QueryRow(ctx, "SELECT pg_export_snapshot(), clock_timestamp()").Scan(&p.name, &p.moment)
@@ -250,7 +282,12 @@ func (s *source) workers() int {
 	}
 	return runtime.GOMAXPROCS(0)
 }
-func (p *snapshot) Close() error { return closeConn(p.c) }
+
+// Close ends the snapshot.
+func (p *snapshot) Close() error {
+	p.log.close()
+	return closeConn(p.c)
+}
 
 // Confirm fails if the transaction that holds the locks and the snapshot did not
 // live to the end, or a table got another file all the same.

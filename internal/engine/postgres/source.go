@@ -265,6 +265,10 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	default:
 		d.Log = "level logical; a slot holds at most " + bound
 	}
+	if d.NoLog, err = s.noLog(ctx, s.home); err != nil {
+		return d, err
+	}
+	d.Follows = d.NoLog == ""
 	// Only a privileged user may know; without it the drive cannot be compared.
 	var folder string
 	if s.local() && s.home.QueryRow(ctx, "SELECT current_setting('data_directory')").Scan(&folder) == nil {

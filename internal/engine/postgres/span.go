@@ -39,10 +39,11 @@ func setKey(t *engine.Table, key []rowKeysRow) {
 	for _, c := range key {
 		at := slices.Index(t.Columns, c.Name)
 		if at < 0 {
-			t.Key = nil
+			t.Key, t.KeyColumns = nil, nil
 			return
 		}
 		h.key = append(h.key, at)
+		t.KeyColumns = append(t.KeyColumns, c.Name)
 		if c.Text && !c.Bytewise {
 			c.Quoted, sorted = c.Quoted+` COLLATE "C"`, true
 		}

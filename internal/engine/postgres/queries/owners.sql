@@ -42,6 +42,6 @@ UNION ALL SELECT 'pg_foreign_server', o.oid, 'SERVER', quote_ident(o.srvname), o
 UNION ALL SELECT 'pg_event_trigger', o.oid, 'EVENT TRIGGER', quote_ident(o.evtname), o.evtowner FROM
     pg_event_trigger o
 UNION ALL SELECT 'pg_publication', o.oid, 'PUBLICATION', quote_ident(o.pubname), o.pubowner FROM pg_publication
-    o
+    o WHERE {{others "o.pubname"}}
 UNION ALL SELECT 'pg_subscription', o.oid, 'SUBSCRIPTION', quote_ident(o.subname), o.subowner FROM
     pg_subscription o) o (class, oid, word, name, owner)

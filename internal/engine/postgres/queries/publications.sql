@@ -26,3 +26,4 @@ SELECT
         THEN ', publish_via_partition_root = true' ELSE '' END || {{template "generated columns"}} || ')' AS sql
 FROM pg_publication p
 WHERE {{own "pg_publication" "p.oid"}}
+    AND {{others "p.pubname"}}

@@ -1,0 +1,381 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pglogrepl"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+
+	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
+)
+
+// The change log is read by logical decoding. A slot of the job's own keeps the log from where the chain stands; a
+// publication of its own says which tables are decoded. A second slot, which lives as long as its session, gives each
+// dump a snapshot with the very place in the log at which it stands.
+
+// plugin is the server's own output plug-in.
+const plugin = "pgoutput"
+
+// logAt is where in the log a snapshot stands.
+type logAt struct {
+	conn     *pgconn.PgConn // that speaks replication; it holds the snapshot until it is used for something else
+	snapshot string
+	position engine.Position
+}
+
+func (l *logAt) close() {
+	if l != nil && l.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		l.conn.Close(ctx)
+	}
+}
+
+// unusable says that the log cannot be read.
+func unusable(format string, args ...any) error {
+	return fault.New(engine.LogUnusable, nil, format, args...)
+}
+
+// publication is the name of the job's own.
+func (s *source) publication() string { return "grainkeep_" + s.at.Reader }
+
+// slot is the name of the job's own, in a database.
+func (s *source) slot(ctx context.Context, c *pgx.Conn) (name string, err error) {
+	var oid uint32
+	err = c.QueryRow(ctx, "SELECT oid FROM pg_database WHERE datname = current_database()").Scan(&oid)
+	return fmt.Sprintf("grainkeep_%s_%d", s.at.Reader, oid), err
+}
+
+// followedRow is a row of followed.sql.
+type followedRow struct {
+	ID, Identity, Made            string
+	Named, Always                 []string
+	Logged, Deferrable, Published bool
+}
+
+// followed asks what the log tells of each table.
+func (s *source) followed(ctx context.Context, c *pgx.Conn) (map[string]followedRow, error) {
+	sql, err := query(s.version, "followed", map[string]string{"publication": literal(s.publication())})
+	if err != nil {
+		return nil, err
+	}
+	rows, err := c.Query(ctx, sql)
+	if err != nil {
+		return nil, err
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[followedRow])
+	m := make(map[string]followedRow, len(list))
+	for _, r := range list {
+		m[r.ID] = r
+	}
+	return m, err
+}
+
+// why says why the log does not name the rows of a table; empty: it does.
+func (f *followedRow) why() string {
+	switch {
+	case !f.Logged:
+		return "it is unlogged"
+	case f.Identity == "n", f.Identity != "f" && len(f.Named) == 0:
+		return "it has no replica identity by which the log could name its rows"
+	}
+	return ""
+}
+
+// markLog says of each table what the log tells of it.
+func (p *snapshot) markLog(ctx context.Context) (err error) {
+	if p.follow, err = p.s.followed(ctx, p.c); err != nil {
+		return err
+	}
+	for i := range p.cat.Tables {
+		t := &p.cat.Tables[i]
+		h, ours := t.Handle.(handle)
+		f, there := p.follow[t.ID]
+		switch {
+		case !there || !ours || h.table == "":
+			t.NotInLog = "the log does not tell of it"
+		case f.why() != "":
+			t.NotInLog = f.why()
+		case len(t.Key) == 0 || t.Through != "":
+			t.NotInLog = "it has no key by which a row can be named everywhere"
+		case f.Identity != "f" && !slices.Equal(slices.Sorted(slices.Values(f.Named)), slices.Sorted(slices.Values(t.KeyColumns))):
+			t.NotInLog = "the log names its rows by other columns than its key"
+		case h.encoding != "" || h.condition != "":
+			t.NotInLog = "its rows are not in UTF-8, or are an extension's"
+		case strings.ContainsFunc(t.ID+strings.Join(t.Columns, ""), func(c rune) bool { return c < ' ' }):
+			t.NotInLog = "its name, or that of a column, holds a control character"
+		case f.Published:
+			t.Made = f.Made
+		}
+	}
+	return nil
+}
+
+// toLog prepares the log for a dump: the publication, the slot, and a snapshot that stands at a place in it. An error of
+// the code LogUnusable says why there is none.
+func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
+	c, err := s.connect(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer closeConn(c)
+	if why, err := s.noLog(ctx, c); err != nil || why != "" {
+		if err == nil {
+			err = unusable("%s", why)
+		}
+		return nil, err
+	}
+	if err := s.publish(ctx, c); err != nil {
+		return nil, err
+	}
+	slot, err := s.slot(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	l := &logAt{}
+	wait, cancel := context.WithTimeout(ctx, s.at.LockWait)
+	defer cancel()
+	if l.conn, err = s.replication(wait, database); err != nil {
+		return nil, err
+	}
+	if err = s.makeSlots(wait, c, l, slot); err != nil {
+		l.close()
+		if wait.Err() != nil && ctx.Err() == nil {
+			return nil, unusable("a place in the log could not be had within %s: a slot waits for every transaction that writes%s",
+				s.at.LockWait, s.writer(ctx))
+		}
+		return nil, err
+	}
+	return l, nil
+}
+
+// noLog says why the log cannot be followed; empty: it can.
+func (s *source) noLog(ctx context.Context, c *pgx.Conn) (why string, err error) {
+	var level, bound string
+	var recovering, may bool
+	setting := "current_setting('max_slot_wal_keep_size')"
+	if s.version < 130000 {
+		setting = "'-1'"
+	}
+	err = c.QueryRow(ctx, "SELECT current_setting('wal_level'), "+setting+", pg_is_in_recovery(), "+
+		"(SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user)").Scan(&level, &bound, &recovering, &may)
+	switch {
+	case err != nil:
+		return "", err
+	case level != "logical":
+		return "the server writes too little into it (wal_level = logical, then restart it)", nil
+	case recovering:
+		return "this is a standby: slots and publications are made on the server that it follows", nil
+	case !may:
+		return "this user may not read it: 'grainkeep grants --for changes' prints the right", nil
+	case bound == "-1" && !s.at.LogUnbounded:
+		return "the server does not bound what a slot that nobody reads holds back, and its drive could fill up: set " +
+			"max_slot_wal_keep_size there, or say changes = \"log\" in the job if that is meant", nil
+	}
+	return "", nil
+}
+
+// publish makes the job's publication one of just the tables that the log can tell of. Any other table in it would make
+// the application's own changes fail.
+func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
+	f, err := s.followed(ctx, c)
+	if err != nil {
+		return err
+	}
+	var want, have []string
+	for id, t := range f {
+		if t.why() == "" {
+			want = append(want, id)
+		}
+		if t.Published {
+			have = append(have, id)
+		}
+	}
+	slices.Sort(want)
+	slices.Sort(have)
+	var there bool
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = "+literal(s.publication())+")").
+		Scan(&there); err != nil {
+		return err
+	}
+	name := quote(s.publication())
+	sql := ""
+	switch {
+	case !there && len(want) == 0:
+		sql = "CREATE PUBLICATION " + name
+	case !there:
+		sql = "CREATE PUBLICATION " + name + " FOR TABLE ONLY " + strings.Join(want, ", ONLY ")
+	case slices.Equal(want, have):
+		return nil
+	case len(want) == 0:
+		sql = "ALTER PUBLICATION " + name + " DROP TABLE ONLY " + strings.Join(have, ", ONLY ")
+	default:
+		sql = "ALTER PUBLICATION " + name + " SET TABLE ONLY " + strings.Join(want, ", ONLY ")
+	}
+	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d; SET LOCAL client_min_messages = error; %s; COMMIT",
+		max(1, s.at.LockWait.Milliseconds()), sql))
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		c.Exec(ctx, "ROLLBACK")
+		return unusable("the publication %s could not be made to hold the tables: %s ('grainkeep grants --for changes' prints what is "+
+			"needed)", s.publication(), pg.Message)
+	}
+	return err
+}
+
+// replication opens a connection that speaks replication.
+func (s *source) replication(ctx context.Context, database string) (*pgconn.PgConn, error) {
+	cfg, err := s.config(database)
+	if err != nil {
+		return nil, err
+	}
+	cfg.RuntimeParams["replication"] = "database"
+	cfg.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.DeadlineContextWatcherHandler{Conn: c.Conn()}
+	}
+	conn, err := pgconn.ConnectConfig(ctx, &cfg.Config)
+	if err != nil {
+		return nil, unusable("the server lets nobody read its log here: %v", engine.RootCause(err))
+	}
+	for _, sql := range strings.SplitAfter(settings, ";\n") {
+		if strings.TrimSpace(sql) == "" {
+			continue
+		}
+		if _, err := conn.Exec(ctx, strings.TrimSuffix(sql, ";\n")).ReadAll(); err != nil {
+			conn.Close(ctx)
+			return nil, fmt.Errorf("session settings: %w", err)
+		}
+	}
+	return conn, nil
+}
+
+// makeSlots makes the job's slot, where there is none, and one that lives as long as the connection, with a snapshot.
+func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot string) error {
+	var there bool
+	err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = "+literal(slot)+")").Scan(&there)
+	if err != nil {
+		return err
+	}
+	if !there {
+		if _, err = pglogrepl.CreateReplicationSlot(ctx, l.conn, slot, plugin, pglogrepl.CreateReplicationSlotOptions{
+			SnapshotAction: "NOEXPORT_SNAPSHOT"}); err != nil {
+			return slotTrouble(err)
+		}
+	}
+	system, err := pglogrepl.IdentifySystem(ctx, l.conn)
+	if err != nil {
+		return err
+	}
+	made, err := pglogrepl.CreateReplicationSlot(ctx, l.conn, slot+"_now", plugin, pglogrepl.CreateReplicationSlotOptions{
+		Temporary: true, SnapshotAction: "EXPORT_SNAPSHOT"})
+	if err != nil {
+		return slotTrouble(err)
+	}
+	l.snapshot = made.SnapshotName
+	l.position = engine.Position{System: fmt.Sprintf("%s/%d", system.SystemID, system.Timeline), LSN: made.ConsistentPoint}
+	return nil
+}
+
+func slotTrouble(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		return unusable("the server makes no slot: %s", pg.Message)
+	}
+	return err
+}
+
+// writer names the transaction that has written for longest.
+func (s *source) writer(ctx context.Context) string {
+	var pid int32
+	var user, query string
+	err := s.home.QueryRow(ctx, "SELECT pid, coalesce(usename::text, '?'), left(coalesce(query, ''), 60) FROM pg_stat_activity "+
+		"WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1").Scan(&pid, &user, &query)
+	if err == nil {
+		return fmt.Sprintf(", and process %d of the user %s has one open (%s)", pid, user, query)
+	}
+	var gid string
+	if s.home.QueryRow(ctx, "SELECT gid FROM pg_prepared_xacts ORDER BY prepared LIMIT 1").Scan(&gid) == nil {
+		return fmt.Sprintf(", and %s is prepared", gid)
+	}
+	return ""
+}
+
+// LogHead implements engine.Follower.
+func (p *snapshot) LogHead() string { return "" }
+
+// Follow implements engine.Follower.
+func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*engine.Table, to engine.ChangeSink) error {
+	switch {
+	case p.noLog != nil:
+		return p.noLog
+	case p.log == nil:
+		return unusable("this snapshot stands at no place in the log")
+	case from.LSN == "":
+		return unusable("the dump before does not say where in the log it stands")
+	case from.System != p.log.position.System:
+		return unusable("the server is another one, or goes on from another one's log")
+	}
+	begin, err1 := pglogrepl.ParseLSN(from.LSN)
+	end, err2 := pglogrepl.ParseLSN(p.log.position.LSN)
+	if err := errors.Join(err1, err2); err != nil {
+		return unusable("a place in the log cannot be read: %v", err)
+	}
+	if begin > end {
+		return unusable("the dump before stands further in the log than the server does")
+	}
+	slot, err := p.s.slot(ctx, p.c)
+	if err != nil {
+		return err
+	}
+	if err := p.slotServes(ctx, slot, begin); err != nil {
+		return err
+	}
+	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[string]*pgTable{}, relations: map[uint32]*relation{}}
+	for _, t := range tables {
+		r.tables[tableName(t.Schema, t.Name)] = &pgTable{Table: t, of: p.follow[t.ID]}
+	}
+	return r.read(ctx, slot, p.s.publication(), p.s.at.Bound())
+}
+
+// tableName is what tells a table's names from others.
+func tableName(schema, name string) string { return schema + "\x00" + name }
+
+// slotServes fails unless a slot still holds the log from a place on.
+func (p *snapshot) slotServes(ctx context.Context, slot string, from pglogrepl.LSN) error {
+	state := "wal_status"
+	if p.s.version < 130000 {
+		state = "'reserved'"
+	}
+	c, err := p.s.connect(ctx, p.database)
+	if err != nil {
+		return err
+	}
+	defer closeConn(c)
+	var confirmed, status string
+	var active bool
+	err = c.QueryRow(ctx, "SELECT coalesce(confirmed_flush_lsn::text, '0/0'), coalesce("+state+", 'lost'), active FROM "+
+		"pg_replication_slots WHERE slot_name = "+literal(slot)).Scan(&confirmed, &status, &active)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return unusable("the slot %s is gone", slot)
+	case err != nil:
+		return err
+	case active:
+		return unusable("somebody else reads the slot %s just now", slot)
+	case status == "lost" || status == "unreserved":
+		return unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
+	}
+	at, err := pglogrepl.ParseLSN(confirmed)
+	if err != nil || at > from {
+		return unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it", slot)
+	}
+	return nil
+}

@@ -7,12 +7,14 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/manifest"
@@ -76,35 +78,84 @@ func busily(r *rand.Rand, w int) []string {
 	}
 }
 
+// busyServer is a server that is written to all the time.
+type busyServer struct {
+	url   func(database string) string
+	open  func() *sql.DB
+	place string // the query for the place in the log
+	lock  string // keeps writers out of the tables
+	free  string
+	ask   func(database, sql string) string
+	make  func()
+}
+
 // TestLogUnderLoad writes all the time, takes increments, and new baselines between. Moments that an independent recorder
 // noted come back as they were, and the closed chains have the rows of the fulls. GRAINKEEP_LOAD says for how long.
 func TestLogUnderLoad(t *testing.T) {
-	needMariaDB(t)
-	for _, maria := range []bool{true, false} {
-		t.Run(map[bool]string{true: "MariaDB", false: "MySQL"}[maria], func(t *testing.T) {
-			start, settings := testserver.StartMariaDB, []string{"--binlog-format=ROW"}
-			if !maria {
-				if noMySQL != nil {
-					t.Skip("no MySQL: ", noMySQL)
+	const names = "account, moved, parent, child, bulk"
+	ofMySQL := func(m *testserver.MySQL, status string) busyServer {
+		return busyServer{url: m.URL, open: func() *sql.DB { return m.Open("busy") }, place: status, free: "UNLOCK TABLES",
+			lock: "LOCK TABLES " + strings.ReplaceAll(names, ",", " READ,") + " READ",
+			ask:  func(d, q string) string { return queryMaria(t, m, d, q) },
+			make: func() {
+				queryMaria(t, m, "", "CREATE DATABASE busy")
+				for _, sql := range busyTables {
+					queryMaria(t, m, "busy", sql)
 				}
-				start, settings = testserver.StartMySQL, nil
-			}
-			m, err := start(ownFolder(t), append(settings, "--max-binlog-size=1M")...)
-			require.NoError(t, err)
-			defer m.Close()
-			logUnderLoad(t, m)
-		})
+			}}
 	}
+	t.Run("MariaDB", func(t *testing.T) {
+		needMariaDB(t)
+		m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--max-binlog-size=1M")
+		require.NoError(t, err)
+		defer m.Close()
+		logUnderLoad(t, ofMySQL(m, "SHOW MASTER STATUS"), func(sql string) string { return sql })
+	})
+	t.Run("MySQL", func(t *testing.T) {
+		if noMySQL != nil {
+			t.Skip("no MySQL: ", noMySQL)
+		}
+		m, err := testserver.StartMySQL(ownFolder(t), "--max-binlog-size=1M")
+		require.NoError(t, err)
+		defer m.Close()
+		logUnderLoad(t, ofMySQL(m, "SHOW BINARY LOG STATUS"), func(sql string) string { return sql })
+	})
+	t.Run("PostgreSQL", func(t *testing.T) {
+		needServer(t)
+		p, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '2GB'")
+		require.NoError(t, err)
+		defer p.Close()
+		logUnderLoad(t, busyServer{url: p.URL, place: "SELECT pg_current_wal_insert_lsn()", free: "COMMIT",
+			lock: "BEGIN; LOCK TABLE " + names + " IN SHARE MODE",
+			open: func() *sql.DB { return stdlib.OpenDB(*p.Config("busy")) },
+			ask:  func(d, q string) string { return query(t, p, d, q) },
+			make: func() {
+				query(t, p, "postgres", "CREATE DATABASE busy")
+				for _, sql := range busyTables {
+					query(t, p, "busy", inPostgres(sql))
+				}
+			}}, inPostgres)
+	})
+}
+
+// limited is what a statement has at its end that PostgreSQL does not know.
+var limited = regexp.MustCompile(`^(UPDATE|DELETE FROM) (\w+)(.*?)( WHERE .*)? LIMIT (\d+)$`)
+
+// inPostgres is a statement as PostgreSQL wants it.
+func inPostgres(sql string) string {
+	sql = strings.NewReplacer("bigint PRIMARY KEY AUTO_INCREMENT", "bigserial PRIMARY KEY", "md5(rand())", "md5(random()::text)",
+		"crc32(", "hashtext(").Replace(sql)
+	if m := limited.FindStringSubmatch(sql); m != nil {
+		return m[1] + " " + m[2] + m[3] + " WHERE id IN (SELECT id FROM " + m[2] + m[4] + " LIMIT " + m[5] + ")"
+	}
+	return sql
 }
 
 // recorded is what was there when the log stood at a place.
 type recorded struct{ place, facts string }
 
-func logUnderLoad(t *testing.T, m *testserver.MySQL) {
-	queryMaria(t, m, "", "CREATE DATABASE busy")
-	for _, sql := range busyTables {
-		queryMaria(t, m, "busy", sql)
-	}
+func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
+	s.make()
 	long := 8 * time.Second
 	if text := os.Getenv("GRAINKEEP_LOAD"); text != "" {
 		var err error
@@ -113,10 +164,10 @@ func logUnderLoad(t *testing.T, m *testserver.MySQL) {
 	}
 	dir := t.TempDir()
 	dumps := func(args ...string) {
-		run(t, dir, -1, append([]string{"dump", "--from", m.URL("busy"), "--to", "keep", "--kind"}, args...)...)
+		run(t, dir, -1, append([]string{"dump", "--from", s.url("busy"), "--to", "keep", "--kind"}, args...)...)
 	}
 	dumps("full", "--new-baseline")
-	db := m.Open("busy")
+	db := s.open()
 	defer db.Close()
 	ctx, stop := context.WithTimeout(context.Background(), long)
 	defer stop()
@@ -132,7 +183,7 @@ func logUnderLoad(t *testing.T, m *testserver.MySQL) {
 			r := rand.New(rand.NewPCG(seedOf(t), uint64(w)))
 			for ctx.Err() == nil {
 				for _, sql := range busily(r, w) {
-					if _, err := c.ExecContext(context.Background(), sql); err != nil { // a deadlock: all of it is taken back
+					if _, err := c.ExecContext(context.Background(), in(sql)); err != nil { // a deadlock: all of it is taken back
 						c.ExecContext(context.Background(), "ROLLBACK")
 						break
 					}
@@ -142,7 +193,7 @@ func logUnderLoad(t *testing.T, m *testserver.MySQL) {
 		})
 	}
 	var notes []recorded
-	work.Go(func() { notes = noteDown(ctx, t, db, m.Maria) })
+	work.Go(func() { notes = noteDown(ctx, t, db, s, in(busyFacts)) })
 	for n := 1; ctx.Err() == nil; n++ {
 		if time.Sleep(300 * time.Millisecond); n%6 == 0 {
 			dumps("full", "--new-baseline")
@@ -157,9 +208,9 @@ func logUnderLoad(t *testing.T, m *testserver.MySQL) {
 	r := rand.New(rand.NewPCG(seedOf(t), 9))
 	for i, n := range r.Perm(len(notes))[:min(10, len(notes))] {
 		name := fmt.Sprint("back", i)
-		run(t, dir, -1, "restore", "adhoc/busy", "--from", "keep", "--to", m.URL(""), "--as", name, "--at", notes[n].place,
+		run(t, dir, -1, "restore", "adhoc/busy", "--from", "keep", "--to", s.url(""), "--as", name, "--at", notes[n].place,
 			"--only", "account", "--only", "moved", "--only", "parent", "--only", "child", "--only", "bulk")
-		require.Equal(t, notes[n].facts, queryMaria(t, m, name, busyFacts), notes[n].place)
+		require.Equal(t, notes[n].facts, s.ask(name, in(busyFacts)), notes[n].place)
 		require.True(t, strings.HasPrefix(notes[n].facts, "0|0|"), notes[n].facts)
 	}
 	closed := 0
@@ -173,55 +224,62 @@ func logUnderLoad(t *testing.T, m *testserver.MySQL) {
 		}
 		if closed < 3 {
 			folder := filepath.Join("keep", "adhoc", "busy", mf.Moment.UTC().Format("20060102T150405Z")+"-"+string(manifest.Incremental))
-			run(t, dir, -1, "drill", "./"+folder, "--to", m.URL(""))
+			run(t, dir, -1, "drill", "./"+folder, "--to", s.url(""))
 		}
 	}
 	require.Positive(t, closed)
 }
 
 // noteDown notes what is there at places in the log, while nobody can write.
-func noteDown(ctx context.Context, t *testing.T, db *sql.DB, maria bool) (notes []recorded) {
+func noteDown(ctx context.Context, t *testing.T, db *sql.DB, s busyServer, query string) (notes []recorded) {
 	c, err := db.Conn(context.Background())
 	if err != nil {
 		return nil
 	}
 	defer c.Close()
-	status := "SHOW BINARY LOG STATUS"
-	if maria {
-		status = "SHOW MASTER STATUS"
-	}
-	for ctx.Err() == nil {
-		if _, err := c.ExecContext(ctx, "LOCK TABLES account READ, moved READ, parent READ, child READ, bulk READ"); err != nil {
+	for ; ctx.Err() == nil; time.Sleep(150 * time.Millisecond) {
+		if _, err := c.ExecContext(ctx, s.lock); err != nil {
+			c.ExecContext(context.Background(), s.free)
 			continue
 		}
-		var n recorded
-		var facts [7]string
-		into := make([]any, len(facts))
-		for i := range facts {
-			into[i] = &facts[i]
-		}
-		rows, err := c.QueryContext(context.Background(), status)
-		if err == nil && rows.Next() {
-			columns, _ := rows.Columns()
-			values := make([]any, len(columns))
-			var file, at string
-			values[0], values[1] = &file, &at
-			for i := range values[2:] {
-				values[i+2] = new(sql.NullString)
+		place, err := firstRow(c, s.place)
+		if err == nil {
+			var facts []string
+			if facts, err = firstRow(c, query); err == nil {
+				at := place[0]
+				if len(place) > 1 { // a file, and where in it
+					at += ":" + place[1]
+				}
+				notes = append(notes, recorded{at, strings.Join(facts, "|")})
 			}
-			if rows.Scan(values...) == nil {
-				n.place = file + ":" + at
-			}
-			rows.Close()
 		}
-		if err := c.QueryRowContext(context.Background(), busyFacts).Scan(into...); err == nil && n.place != "" {
-			n.facts = strings.Join(facts[:], "|")
-			notes = append(notes, n)
-		} else {
+		if err != nil {
 			t.Log(err)
 		}
-		c.ExecContext(context.Background(), "UNLOCK TABLES")
-		time.Sleep(150 * time.Millisecond)
+		c.ExecContext(context.Background(), s.free)
 	}
 	return notes
+}
+
+// firstRow gives the first row of a query as texts.
+func firstRow(c *sql.Conn, query string) ([]string, error) {
+	rows, err := c.QueryContext(context.Background(), query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil || !rows.Next() {
+		return nil, fmt.Errorf("%s: no row: %w", query, err)
+	}
+	texts, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+	for i := range into {
+		into[i] = &texts[i]
+	}
+	err = rows.Scan(into...)
+	list := make([]string, len(texts))
+	for i, x := range texts {
+		list[i] = x.String
+	}
+	return list, err
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
@@ -23,7 +24,7 @@ type Stop struct {
 }
 
 // transactionNamed is what names of transactions, and places in logs, look like.
-var transactionNamed = regexp.MustCompile(`^(?:[0-9]+-[0-9]+-[0-9]+|[0-9A-Za-z._-]+:[0-9A-Za-z:_-]*[0-9]+|[0-9A-F]+/[0-9A-F]+)$`)
+var transactionNamed = regexp.MustCompile(`^(?:[0-9]+(?:-[0-9]+-[0-9]+)?|[0-9A-Za-z._-]+:[0-9A-Za-z:_-]*[0-9]+|[0-9A-F]+/[0-9A-F]+)$`)
 
 // Transaction reads what names a transaction: an id or a place in the server's log as 'find' prints them. With "before"
 // the moment just before it is meant.
@@ -118,12 +119,8 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 			return !found
 		})
 		if isPlace && !before && !found && d.Manifest.To != nil { // behind the last one
-			end := logPlace{d.Manifest.To.File, d.Manifest.To.Offset}
-			from := logPlace{}
-			if d.Manifest.From != nil {
-				from = logPlace{d.Manifest.From.File, d.Manifest.From.Offset}
-			}
-			found = !end.before(place) && !place.before(from)
+			end, from := positionPlace(d.Manifest.To), positionPlace(d.Manifest.From)
+			found = end != logPlace{} && !end.before(place) && !place.before(from)
 		}
 		if err != nil {
 			return nil, err
@@ -136,13 +133,29 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 		of[0].Name(), phrase.Clean(name)).Advise("'grainkeep find %s' lists those that there are", of[0].Name())
 }
 
-// logPlace is a place in a log of files, whose names sort.
+// logPlace is a place in a log: in one of its files, whose names sort, or in the one stream that it is.
 type logPlace struct {
 	file   string
 	offset int64
 }
 
+// positionPlace is the place of a position.
+func positionPlace(p *engine.Position) logPlace {
+	if p == nil {
+		return logPlace{}
+	}
+	if at, ok := placeOf(p.LSN); ok {
+		return at
+	}
+	return logPlace{p.File, p.Offset}
+}
+
 func placeOf(text string) (p logPlace, ok bool) {
+	if high, low, is := strings.Cut(text, "/"); is {
+		h, err1 := strconv.ParseInt(high, 16, 32)
+		l, err2 := strconv.ParseInt(low, 16, 64)
+		return logPlace{"", h<<32 | l}, err1 == nil && err2 == nil
+	}
 	at := strings.LastIndexByte(text, ':')
 	if at < 1 {
 		return p, false

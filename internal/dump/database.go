@@ -45,6 +45,9 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	cat := snap.Catalog()
 	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
 		Silence: r.Source.Bound(), InOrder: r.inOrder()}
+	if f, is := snap.(engine.Follower); is && f.Left() != "" {
+		r.feed.Note(d.Name, "%s; 'grainkeep slots' shows what that holds back, and removes it", f.Left())
+	}
 	b, err := r.base(ctx, d.Name, o.m.Moment)
 	if err != nil {
 		return nil, err

@@ -151,8 +151,11 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 }
 
 // reader tells the job's readers of a change log from those of other jobs and keeps.
-func (j *Job) reader() string {
-	sum := sha256.Sum256([]byte(j.Keep.ID + "/" + j.Name))
+func (j *Job) reader() string { return Reader(j.Keep.ID, j.Name) }
+
+// Reader tells the readers of a change log for a job and a keep from others.
+func Reader(keepID, job string) string {
+	sum := sha256.Sum256([]byte(keepID + "/" + job))
 	return hex.EncodeToString(sum[:6])
 }
 

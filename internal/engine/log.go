@@ -17,11 +17,31 @@ import (
 // Follower is a Snapshot of a server that writes a change log, which can be read up to the snapshot.
 type Follower interface {
 	Snapshot
+	// Left says what this snapshot had to make on the server so that its log can be followed; empty: nothing.
+	Left() string
 	// LogHead is what stands before changes in a file, after the catalog's header.
 	LogHead() string
 	// Follow reads what changed in some tables after a position and up to the snapshot's own. An error of the code
 	// LogUnusable says why the log cannot be read from there on: then nothing is known of any table.
 	Follow(ctx context.Context, from Position, tables []*Table, to ChangeSink) error
+}
+
+// Holder is a source that keeps something on the server for those who follow its log.
+type Holder interface {
+	// Held lists what the server holds back for such readers of this program, of any job.
+	Held(ctx context.Context) ([]Held, error)
+	// LetGo removes one of them, by its name.
+	LetGo(ctx context.Context, name string) error
+}
+
+// Held is what a server holds back for a reader of its log.
+type Held struct {
+	Name     string
+	Reader   string // as Location has it
+	Database string // empty: it is gone
+	Bytes    int64  // of the log; -1: not known
+	State    string // in the server's words
+	Active   bool   // it is being read just now
 }
 
 // LogUnusable is the code of errors that say why a change log cannot be read from a position on.

@@ -61,6 +61,9 @@ var acting = regexp.MustCompile(` ON (?:DELETE|UPDATE) (?:CASCADE|SET)`)
 
 func oddInLog(c rune) bool { return c < ' ' }
 
+// Left implements engine.Follower: this server's log needs nothing.
+func (p *snapshot) Left() string { return "" }
+
 // LogHead implements engine.Follower: rows change as they did on the server, keys with them.
 func (p *snapshot) LogHead() string {
 	return byteNames + "SET foreign_key_checks = 1, unique_checks = 1;\n"

@@ -28,6 +28,7 @@ const plugin = "pgoutput"
 type logAt struct {
 	conn     *pgconn.PgConn // that speaks replication; it holds the snapshot until it is used for something else
 	snapshot string
+	made     string // on the server, to stay there
 	position engine.Position
 }
 
@@ -56,6 +57,7 @@ func (s *source) slot(ctx context.Context, c *pgx.Conn) (name string, err error)
 
 // followedRow is a row of followed.sql.
 type followedRow struct {
+	OID                           uint32
 	ID, Identity, Made            string
 	Named, Always                 []string
 	Logged, Deferrable, Published bool
@@ -269,6 +271,8 @@ func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot stri
 			SnapshotAction: "NOEXPORT_SNAPSHOT"}); err != nil {
 			return slotTrouble(err)
 		}
+		l.made = fmt.Sprintf("the slot %s and the publication %s were made, by which changes are read from the server's log", slot,
+			s.publication())
 	}
 	system, err := pglogrepl.IdentifySystem(ctx, l.conn)
 	if err != nil {
@@ -308,6 +312,14 @@ func (s *source) writer(ctx context.Context) string {
 	return ""
 }
 
+// Left implements engine.Follower.
+func (p *snapshot) Left() string {
+	if p.log == nil {
+		return ""
+	}
+	return p.log.made
+}
+
 // LogHead implements engine.Follower.
 func (p *snapshot) LogHead() string { return "" }
 
@@ -338,15 +350,12 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	if err := p.slotServes(ctx, slot, begin); err != nil {
 		return err
 	}
-	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[string]*pgTable{}, relations: map[uint32]*relation{}}
+	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{}, relations: map[uint32]*relation{}}
 	for _, t := range tables {
-		r.tables[tableName(t.Schema, t.Name)] = &pgTable{Table: t, of: p.follow[t.ID]}
+		r.tables[p.follow[t.ID].OID] = &pgTable{Table: t, of: p.follow[t.ID]}
 	}
 	return r.read(ctx, slot, p.s.publication(), p.s.at.Bound())
 }
-
-// tableName is what tells a table's names from others.
-func tableName(schema, name string) string { return schema + "\x00" + name }
 
 // slotServes fails unless a slot still holds the log from a place on.
 func (p *snapshot) slotServes(ctx context.Context, slot string, from pglogrepl.LSN) error {

@@ -20,7 +20,7 @@ type logReader struct {
 	conn       *pgconn.PgConn
 	to         engine.ChangeSink
 	begin, end pglogrepl.LSN
-	tables     map[string]*pgTable // those that are followed, by their names
+	tables     map[uint32]*pgTable // those that are followed, whatever they were called meanwhile
 	relations  map[uint32]*relation
 
 	inside  bool // a transaction
@@ -171,7 +171,7 @@ func (r *logReader) decoded(data []byte) error {
 
 // relation takes what the log says of a table.
 func (r *logReader) relation(m *pglogrepl.RelationMessage) error {
-	t := r.tables[tableName(m.Namespace, m.RelationName)]
+	t := r.tables[m.RelationID]
 	x := &relation{table: t}
 	for _, c := range m.Columns {
 		x.names = append(x.names, c.Name)
@@ -196,7 +196,7 @@ func (r *logReader) lose(x *relation, why string) {
 	if r.into == x.table {
 		r.pending, r.rows, r.into = r.pending[:0], 0, nil
 	}
-	delete(r.tables, tableName(x.table.Schema, x.table.Name))
+	delete(r.tables, x.table.of.OID)
 	r.to.Lose(x.table.Table, why)
 	for _, o := range r.relations {
 		if o != x && o.table == x.table {

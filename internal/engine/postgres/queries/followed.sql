@@ -1,6 +1,7 @@
 -- What the server's change log tells of each table: by which columns it names rows, by the server's own rule; and what
 -- tells the table from one that was made anew or rewritten.
 SELECT
+    c.oid,
     format('%I.%I', n.nspname, c.relname) AS id,
     c.relpersistence = 'p' AS logged,
     c.relreplident::text AS identity,

@@ -1,0 +1,160 @@
+package test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/testserver"
+)
+
+// trapped is a chain that is followed, and what each of its increments says.
+type trapped struct {
+	t        *testing.T
+	dir, url string
+}
+
+// dump takes a dump, and gives its manifest.
+func (x trapped) dump(kind string) manifest.Manifest {
+	x.t.Helper()
+	args := []string{"dump", "--from", x.url, "--to", "keep", "--kind", kind}
+	if kind == "full" {
+		args = append(args, "--new-baseline")
+	}
+	o := run(x.t, x.dir, -1, args...)
+	path := lines(o.stdout)[len(lines(o.stdout))-1]
+	for _, m := range manifestsIn(x.t, filepath.Join(x.dir, "keep")) {
+		if strings.Contains(path, m.Moment.UTC().Format("20060102T150405Z")+"-"+string(m.Kind)) && m.Closes == "" {
+			x.last(&m)
+			return m
+		}
+	}
+	require.Fail(x.t, "there is no manifest", path)
+	return manifest.Manifest{}
+}
+
+// last waits for the next second: names of folders have seconds.
+func (x trapped) last(m *manifest.Manifest) {
+	time.Sleep(time.Until(m.Moment.Truncate(time.Second).Add(1010 * time.Millisecond)))
+}
+
+// fromLog takes an increment that the log tells.
+func (x trapped) fromLog() manifest.Manifest {
+	x.t.Helper()
+	m := x.dump("incremental")
+	require.Equal(x.t, manifest.ByLog, m.Payload.SQL.Found, m.Payload.SQL.NoLog)
+	return m
+}
+
+// compared takes an increment that the log cannot tell, and says why; the next one is from the log again.
+func (x trapped) compared(why string) {
+	x.t.Helper()
+	m := x.dump("incremental")
+	require.Equal(x.t, manifest.ByComparison, m.Payload.SQL.Found)
+	require.Contains(x.t, m.Payload.SQL.NoLog, why)
+}
+
+// TestTrapsOfPostgresLog: what makes a log lie is noticed, and compared.
+func TestTrapsOfPostgresLog(t *testing.T) {
+	needServer(t)
+	s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '1GB'", "max_prepared_transactions = 5")
+	require.NoError(t, err)
+	defer s.Close()
+	query(t, s, "postgres", "CREATE DATABASE trapped")
+	for _, sql := range []string{"CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE bare (v int)", "INSERT INTO t SELECT i, i FROM " +
+		"generate_series(1, 500) i", "INSERT INTO bare VALUES (1)", "CREATE TABLE late (id int PRIMARY KEY DEFERRABLE)", "INSERT INTO late VALUES (1)"} {
+		query(t, s, "trapped", sql)
+	}
+	x := trapped{t, t.TempDir(), s.URL("trapped")}
+	x.dump("full")
+	query(t, s, "trapped", "UPDATE bare SET v = 2; UPDATE late SET id = 2") // would fail if they were published
+	query(t, s, "trapped", "UPDATE t SET v = 2 WHERE id = 1")
+	x.fromLog()
+
+	slot := query(t, s, "trapped", "SELECT slot_name FROM pg_replication_slots")
+	query(t, s, "trapped", "UPDATE t SET v = 3 WHERE id = 1")
+	query(t, s, "trapped", "SELECT pg_replication_slot_advance('"+slot+"', pg_current_wal_lsn())")
+	x.compared("stands further than the chain")
+	x.fromLog()
+	query(t, s, "trapped", "UPDATE t SET v = 4 WHERE id = 1")
+	query(t, s, "trapped", "SELECT pg_drop_replication_slot('"+slot+"')")
+	x.compared("stands further than the chain") // it was made anew
+	x.fromLog()
+
+	address := strings.TrimPrefix(strings.TrimSuffix(s.URL(""), "/"), "postgres://harbourmaster@")
+	require.NoError(t, os.WriteFile(filepath.Join(x.dir, "grainkeep.toml"), []byte("[source.s]\nengine = \"postgres\"\nserver = \""+address+
+		"\"\nuser = \"harbourmaster\"\n[keep.k]\nfolder = \"keep\"\n[job.waits]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"trapped\"]\n"+
+		"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\n"), 0o600))
+	run(t, x.dir, 3, "dump", "waits", "--kind", "full", "--new-baseline")
+
+	// Somebody writes, and does not end.
+	c, err := s.Connect(context.Background(), "trapped")
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	_, err = c.Exec(context.Background(), "BEGIN; UPDATE t SET v = 5 WHERE id = 2")
+	require.NoError(t, err)
+	o := run(t, x.dir, 3, "dump", "waits", "--kind", "incremental")
+	require.Contains(t, o.stderr, "a slot waits for every transaction that writes, and process ")
+	_, err = c.Exec(context.Background(), "PREPARE TRANSACTION 'half'")
+	require.NoError(t, err)
+	query(t, s, "trapped", "COMMIT PREPARED 'half'")
+	o = run(t, x.dir, -1, "dump", "waits", "--kind", "incremental") // its base stands at no place
+	require.Contains(t, o.stderr, "does not say where in the log it stands")
+	query(t, s, "trapped", "UPDATE t SET v = 6 WHERE id = 2")
+	run(t, x.dir, -1, "dump", "waits", "--kind", "incremental")
+	require.Contains(t, run(t, x.dir, 0, "find", "waits/trapped").stdout, "public.t")
+
+	// What is held back is shown, and removed by name.
+	o = run(t, x.dir, 0, "slots", "s")
+	require.Regexp(t, `grainkeep_[0-9a-f]{12}_\d+ +trapped +waits `, o.stdout)
+	require.Contains(t, o.stdout, "none here")
+	run(t, x.dir, 0, "slots", "s", "--remove", slot)
+	require.Equal(t, "1|1", query(t, s, "trapped", "SELECT (SELECT count(*) FROM pg_replication_slots), (SELECT count(*) FROM pg_publication)"))
+	o = run(t, x.dir, 2, "slots", "s", "--remove", "of_somebody")
+	require.Contains(t, o.stderr, "no slot of this program")
+	run(t, x.dir, -1, "drill", "waits/trapped", "--to", "s")
+}
+
+// TestTrapsOfMariaDBLog: the same, and the log goes on at a replica that has taken over.
+func TestTrapsOfMariaDBLog(t *testing.T) {
+	needMariaDB(t)
+	m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--server-id=7")
+	require.NoError(t, err)
+	defer m.Close()
+	for _, sql := range []string{"CREATE DATABASE trapped", "CREATE TABLE trapped.t (id int PRIMARY KEY, v int)",
+		"INSERT INTO trapped.t WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 500) SELECT i, i FROM c"} {
+		queryMaria(t, m, "", sql)
+	}
+	x := trapped{t, t.TempDir(), m.URL("trapped")}
+	x.dump("full")
+	change := func(sql string) { queryMaria(t, m, "trapped", sql) }
+	change("UPDATE t SET v = 2 WHERE id = 1")
+	x.fromLog()
+	for _, trap := range []struct{ sql, why string }{
+		{"FLUSH LOGS; UPDATE t SET v = 3 WHERE id = 1; FLUSH LOGS; DO sleep(2); PURGE BINARY LOGS BEFORE '2037-01-01'", "does not have that part of its log any more"},
+		{"RESET MASTER; UPDATE t SET v = 4 WHERE id = 1", ""},
+		{"SET GLOBAL binlog_format = 'MIXED'; SET binlog_format = 'STATEMENT'; UPDATE t SET v = 5 WHERE id = 2; SET GLOBAL binlog_format = 'ROW'", ""},
+	} {
+		change(trap.sql)
+		got := x.dump("incremental").Payload.SQL
+		require.Contains(t, got.NoLog, trap.why)
+		require.NotEqual(t, manifest.Logged, got.Tables[0].Change, trap.sql)
+		change("UPDATE t SET v = v + 1 WHERE id = 9")
+		require.Equal(t, manifest.Logged, x.fromLog().Payload.SQL.Tables[0].Change)
+	}
+	run(t, x.dir, -1, "drill", "adhoc/trapped", "--from", "keep", "--to", m.URL(""))
+
+	// A session that does not log is noticed by the next full, and by the drill of the chain that it closes.
+	change("SET sql_log_bin = 0; UPDATE t SET v = 99 WHERE id = 3")
+	x.fromLog()
+	o := run(t, x.dir, 3, "dump", "--from", x.url, "--to", "keep", "--kind", "full", "--new-baseline")
+	require.Contains(t, o.stderr, "what the server's log told since the last full is not what the tables hold: `t`")
+	o = run(t, x.dir, 5, "drill", "adhoc/trapped", "--from", "keep", "--to", m.URL(""))
+	require.Contains(t, o.stdout, "the table `t` has other values")
+}

@@ -25,6 +25,7 @@ import (
 type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
+	changes                               string
 	adopt, zero, baseline                 bool
 	wait, note, kind                      string
 }
@@ -59,6 +60,10 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	values(cmd, "kind", "auto", "full", "differential", "incremental")
 	f.BoolVar(&d.baseline, "new-baseline", false,
 		"what comes after builds on this full; a full that is asked for by its kind stands outside the chain else")
+	f.StringVar(&d.changes, "changes", "",
+		"`HOW` an incremental finds what changed: auto, log (the server's, with a warning where it cannot be followed) or compare; "+
+			"else as the job says")
+	values(cmd, "changes", "auto", "log", "compare")
 	f.StringVar(&d.wait, "wait", "",
 		"wait so `LONG` for another run of the job: 30 min; else the job's wait, or not at all")
 	f.BoolVarP(&d.zero, "null", "0", false, "end what is printed with a zero byte instead of a line feed")

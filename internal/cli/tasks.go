@@ -89,7 +89,12 @@ func waitOf(d dumpFlags) (time.Duration, error) {
 func (a *app) setKind(f *config.File, j *dump.Job, name string, d dumpFlags) error {
 	j.Kind, j.Alone = manifest.Kind(d.kind), j.Chained && d.kind == string(manifest.Full) && !d.baseline
 	j.Baseline = d.baseline
+	if d.changes != "" {
+		j.Changes = d.changes
+	}
 	switch {
+	case !slices.Contains([]string{"", config.ChangesAuto, dump.FromLog, dump.Compare}, d.changes):
+		return fault.Wrong("flag-wrong", "--changes is %q", d.changes).Advise("write auto, log or compare")
 	case !slices.Contains([]string{"auto", "full", "differential", "incremental"}, d.kind):
 		return fault.Wrong("flag-wrong", "--kind is %q", d.kind).Advise("write auto, full, differential or incremental")
 	case d.baseline && d.kind != "full":

@@ -125,7 +125,7 @@ func (o *databaseDump) noLog() {
 	case text == "":
 	case o.Changes == FromLog:
 		o.warn(NotFromLog, o.m.Database, []string{text})
-	case sql.NoLog != "" && o.Changes == "":
+	case sql.NoLog != "" && o.Changes != Compare:
 		o.feed.Note(o.m.Database, "%s", text)
 	}
 }

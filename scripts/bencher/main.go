@@ -206,7 +206,7 @@ func scanAll(db *sql.DB) error {
 }
 
 func benchPostgres(program, dir string, rows int) error {
-	p, err := testserver.StartPostgres(dir)
+	p, err := testserver.StartPostgres(dir, "wal_level = logical", "max_slot_wal_keep_size = '20GB'")
 	if err != nil {
 		return err
 	}
@@ -251,6 +251,12 @@ func benchPostgres(program, dir string, rows int) error {
 		_, err := b.Exec(ctx, "UPDATE booking SET price = price + 1 WHERE id BETWEEN $1 AND $2", first, last)
 		return err
 	}, against); err != nil {
+		return err
+	}
+	if err := benchLog("PostgreSQL", program, p.URL("bench"), store, p.URL(""), rows, func(sql string) error {
+		_, err := b.Exec(ctx, sql)
+		return err
+	}); err != nil {
 		return err
 	}
 	if _, err := b.Exec(ctx,

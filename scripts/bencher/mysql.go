@@ -24,7 +24,7 @@ func benchMySQL(program, dir string, rows int) error {
 func benchMaria(product string, start func(string, ...string) (*testserver.MySQL, error), program, dir string,
 	rows int) error {
 	m, err := start(dir, "--innodb-buffer-pool-size=1G", "--local-infile=1", "--secure-file-priv=",
-		"--max-binlog-size=1G")
+		"--max-binlog-size=1G", "--binlog-format=ROW")
 	if err != nil {
 		return err
 	}
@@ -64,6 +64,11 @@ func benchMaria(product string, start func(string, ...string) (*testserver.MySQL
 	if err := benchCompare(product, program, m.URL("bench"), store, func(first, last int) error {
 		return run("bench", fmt.Sprintf("UPDATE booking SET price = price + 1 WHERE id BETWEEN %d AND %d", first, last))
 	}, against); err != nil {
+		return err
+	}
+	if err := benchLog(product, program, m.URL("bench"), store, m.URL(""), rows, func(sql string) error {
+		return run("bench", sql)
+	}); err != nil {
 		return err
 	}
 	const keys = "ALTER TABLE booking ADD KEY by_passenger (passenger), ADD KEY by_day (made_at, price)"

@@ -1,0 +1,78 @@
+package main
+
+import (
+	"fmt"
+	"time"
+)
+
+// benchLog measures an increment from the server's log, of a table of which some rows changed that lie scattered, against
+// a full of it; a large transaction; and a replay of transactions of one row.
+func benchLog(what, program, from, store, to string, rows int, run func(sql string) error) error {
+	dump := []string{"dump", "--from", from, "--to", store, "--job", "log", "--changes", "log", "--kind"}
+	full := append(dump[:len(dump):len(dump)], "full", "--new-baseline")
+	if _, _, err := measured(program, full...); err != nil {
+		return err
+	}
+	increment := append(dump[:len(dump):len(dump)], "incremental")
+	round := 0
+	err := contest{what: "log increment, " + what, aim: 0.05,
+		prepare: func() error {
+			round++
+			return run(fmt.Sprintf("UPDATE booking SET price = price + 1 WHERE id %% %d = %d", max(1, rows/changedRows), round))
+		},
+		against: func() error {
+			_, _, err := measured(program, "dump", "--from", from, "--to", store, "--job", "beside")
+			return err
+		},
+		own: func(int) []string { return increment },
+	}.run(program)
+	if err != nil {
+		return err
+	}
+	if err := run("UPDATE booking SET price = price + 1"); err != nil {
+		return err
+	}
+	took, memory, err := measured(program, increment...)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-22s one transaction of %d rows: %.1f s, %d MiB (aim: at most 96)\n", "", rows, took.Seconds(), memory)
+	return benchReplay(what, program, from, store, to, run)
+}
+
+// replayed is how many transactions of one row are replayed.
+const replayed = 40_000
+
+// benchReplay measures a restore with many transactions against one without.
+func benchReplay(what, program, from, store, to string, run func(sql string) error) error {
+	if err := run("CREATE TABLE small (id int PRIMARY KEY, v int)"); err != nil {
+		return err
+	}
+	dump := []string{"dump", "--from", from, "--to", store, "--job", "replay", "--changes", "log", "--kind"}
+	if _, _, err := measured(program, append(dump[:len(dump):len(dump)], "full", "--new-baseline")...); err != nil {
+		return err
+	}
+	restore := func(name string) (time.Duration, error) {
+		took, _, err := measured(program, "restore", "replay/bench", "--from", store, "--to", to, "--as", name, "--only", "small")
+		return took, err
+	}
+	without, err := restore("without")
+	if err != nil {
+		return err
+	}
+	for i := range replayed {
+		if err := run(fmt.Sprintf("INSERT INTO small VALUES (%d, 1)", i)); err != nil {
+			return err
+		}
+	}
+	if _, _, err := measured(program, append(dump, "incremental")...); err != nil {
+		return err
+	}
+	with, err := restore("with_them")
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-22s replay: %.0f rows a second, in transactions of one row (aim: at least 20,000)\n", "",
+		replayed/(with-without).Seconds())
+	return nil
+}

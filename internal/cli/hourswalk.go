@@ -3,8 +3,12 @@ package cli
 import (
 	"time"
 
+	"grainkeep/internal/config"
 	"grainkeep/internal/demo"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
+	"grainkeep/internal/payload"
 )
 
 // hours goes through an afternoon with increments, in which somebody makes a mistake.
@@ -23,8 +27,38 @@ func (w *walk) hours() {
 	w.hour(2*time.Hour+15*time.Minute, "somebody forgets a WHERE: UPDATE booking SET seats = 1", demo.Mistake)
 	w.run("03", "dump", name, "--kind", "incremental")
 	w.run("0", "show", name)
+	if mistake := w.mistake(name); mistake != "" {
+		w.say("   The server's log told it, so the very transaction can be found, without the server, and what was just before it:")
+		w.run("0", "find", name, "--table", "booking", "--since", "5 min")
+		before = "before " + mistake
+	}
 	w.say("   The bookings as they were before the mistake, beside the live ones:")
 	w.run("0", "restore", name, "--at", before, "--only", "booking", "--as", w.stage.before)
+}
+
+// mistake names the last transaction that the newest dump has from the server's log; empty: it has none.
+func (w *walk) mistake(name string) (last string) {
+	if w.err != nil {
+		return ""
+	}
+	var f *config.File
+	if f, w.err = w.a.config(); w.err != nil {
+		return ""
+	}
+	var found []*keep.Dump
+	if found, w.err = w.a.find(f, "", name, ""); w.err != nil || found[0].Manifest.Payload.SQL.Log == nil {
+		return ""
+	}
+	var r *payload.Reader
+	if r, w.err = payload.NewReader(found[0]); w.err == nil {
+		w.err = r.EachTransaction(w.a.ctx, func(t manifest.Transaction) error {
+			if last = t.ID; last == "" {
+				last = t.Position
+			}
+			return nil
+		})
+	}
+	return last
 }
 
 // hour moves the clock, where it can be moved, and changes the bookings.

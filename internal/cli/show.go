@@ -104,7 +104,13 @@ func (a *app) show(d *keep.Dump, all bool) {
 	}
 	line("holds", "%s", holds(m))
 	if m.Kind != manifest.Full {
-		line("changed", "%s", changes(m))
+		line("changed", "%s", changes(m)+fromLog(m))
+	}
+	if m.Payload.SQL != nil && m.Payload.SQL.NoLog != "" {
+		line("compared", "%s", m.Payload.SQL.NoLog)
+	}
+	if m.Closes != "" {
+		line("closes", "the chain before the full %s, whose fingerprints it has", m.Closes[:10])
 	}
 	for _, w := range m.Warnings {
 		line("warning", "%s", w.Text)
@@ -326,4 +332,16 @@ func ambiguous(found []*chain.Plan, name string) error {
 	}
 	return fault.Wrong("name-ambiguous", "%s means %d dumps", name, len(found)).Advise("name one: %s",
 		strings.Join(names, ", "))
+}
+
+// fromLog says what a dump has from the server's log.
+func fromLog(m *manifest.Manifest) string {
+	if m.Payload.SQL == nil || m.Payload.SQL.Log == nil {
+		return ""
+	}
+	n := m.Payload.SQL.Log.Transactions
+	if n == 0 {
+		return ", as the server's log tells"
+	}
+	return fmt.Sprintf(", as the server's log tells: %s", phrase.Plural(n, "transaction"))
 }

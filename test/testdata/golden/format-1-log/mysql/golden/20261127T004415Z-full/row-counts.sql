@@ -1,0 +1,2 @@
+SELECT concat('`berth`', '|', count(*)) FROM `berth`;
+SELECT concat('`boat`', '|', count(*)) FROM `boat`;

@@ -1,0 +1,1 @@
+SELECT concat('`berth`', '|', count(*)) FROM `berth`;

@@ -11,8 +11,8 @@ import (
 	"grainkeep/internal/testserver"
 )
 
-// The golden keep of logs was written once, by the first version that reads them: of each server a full, an increment from
-// its log, and the new full that closes the chain. GRAINKEEP_GOLDEN=log makes it, where there is none yet.
+// The golden keep of logs was written once, by the first version that reads them: of each server a full, an increment
+// from its log, and the new full that closes the chain. GRAINKEEP_GOLDEN=log makes it, where there is none yet.
 const goldenLogs = "testdata/golden/format-1-log"
 
 // goldenHours are what is made, and what happens before the increment.
@@ -26,8 +26,9 @@ var goldenHours = []string{
 }
 
 const (
-	goldenLogAsks = "SELECT count(*), sum(b.id), (SELECT sum(id) FROM boat), (SELECT sum(depth) FROM berth), max(says) FROM berth b"
-	goldenLogEnd  = "2|5|39|-9.75|deep"
+	goldenLogAsks = "SELECT count(*), sum(b.id), (SELECT sum(id) FROM boat), (SELECT sum(depth) FROM berth), max(says) " +
+		"FROM berth b"
+	goldenLogEnd = "2|5|39|-9.75|deep"
 )
 
 func writeGoldenLogs(t *testing.T) {
@@ -92,7 +93,8 @@ func TestGoldenLogs(t *testing.T) {
 				require.Equal(t, want, p.ask("golden_back", goldenLogAsks), at)
 			}
 			p.drop("golden_back")
-			run(t, dir, 0, "restore", name, "--from", "keep", "--to", p.url(""), "--as", p.name("golden_back"), "--owners", "mine")
+			run(t, dir, 0, "restore", name, "--from", "keep", "--to", p.url(""), "--as", p.name("golden_back"), "--owners",
+				"mine")
 			require.Equal(t, goldenLogEnd, p.ask("golden_back", goldenLogAsks))
 			p.drop("golden_back")
 		})

@@ -24,18 +24,23 @@ import (
 // busyTables are tables that are written to all the time.
 var busyTables = []string{
 	"CREATE TABLE account (id int PRIMARY KEY, balance bigint NOT NULL)",
-	"CREATE TABLE moved (id bigint PRIMARY KEY AUTO_INCREMENT, account int, amount bigint, FOREIGN KEY (account) REFERENCES account (id))",
+	"CREATE TABLE moved (id bigint PRIMARY KEY AUTO_INCREMENT, account int, amount bigint, FOREIGN KEY (account) " +
+		"REFERENCES account (id))",
 	"CREATE TABLE parent (id bigint PRIMARY KEY, v int)",
-	"CREATE TABLE child (id bigint PRIMARY KEY AUTO_INCREMENT, p bigint, FOREIGN KEY (p) REFERENCES parent (id) ON DELETE CASCADE " +
+	"CREATE TABLE child (id bigint PRIMARY KEY AUTO_INCREMENT, p bigint, FOREIGN KEY (p) REFERENCES parent (id) ON " +
+		"DELETE CASCADE " +
 		"ON UPDATE CASCADE)",
-	"CREATE TABLE bulk (id bigint PRIMARY KEY, v varchar(40), n int)", "CREATE TABLE pad (id bigint PRIMARY KEY AUTO_INCREMENT, v int)",
+	"CREATE TABLE bulk (id bigint PRIMARY KEY, v varchar(40), n int)",
+	"CREATE TABLE pad (id bigint PRIMARY KEY AUTO_INCREMENT, v int)",
 	"INSERT INTO account VALUES (1, 0), (2, 0), (3, 0), (4, 0), (5, 0), (6, 0)",
 }
 
 // busyFacts are what those who record look at: all that is in the tables whose structure stays.
 const busyFacts = "SELECT a.total, m.total, a.rows_, m.rows_, p.rows_, c.rows_, b.rows_ FROM " +
-	"(SELECT coalesce(sum(balance), 0) AS total, coalesce(sum(crc32(concat_ws('|', id, balance))), 0) AS rows_ FROM account) a, " +
-	"(SELECT coalesce(sum(amount), 0) AS total, coalesce(sum(crc32(concat_ws('|', id, account, amount))), 0) AS rows_ FROM moved) m, " +
+	"(SELECT coalesce(sum(balance), 0) AS total, coalesce(sum(crc32(concat_ws('|', id, balance))), 0) AS rows_ FROM " +
+	"account) a, " +
+	"(SELECT coalesce(sum(amount), 0) AS total, coalesce(sum(crc32(concat_ws('|', id, account, amount))), 0) AS rows_ " +
+	"FROM moved) m, " +
 	"(SELECT coalesce(sum(crc32(concat_ws('|', id, v))), 0) AS rows_ FROM parent) p, " +
 	"(SELECT coalesce(sum(crc32(concat_ws('|', id, p))), 0) AS rows_ FROM child) c, " +
 	"(SELECT coalesce(sum(crc32(concat_ws('|', id, v, n))), 0) AS rows_ FROM bulk) b"
@@ -46,8 +51,9 @@ func busily(r *rand.Rand, w int) []string {
 	from, to := r.IntN(6)+1, r.IntN(6)+1
 	switch r.IntN(14) {
 	case 0:
-		return []string{fmt.Sprintf("INSERT INTO parent VALUES (%d, %d)", n, w), fmt.Sprintf("INSERT INTO child (p) VALUES (%d), (%d), "+
-			"(%d)", n, n, n)}
+		return []string{fmt.Sprintf("INSERT INTO parent VALUES (%d, %d)", n, w),
+			fmt.Sprintf("INSERT INTO child (p) VALUES (%d), (%d), "+
+				"(%d)", n, n, n)}
 	case 1:
 		return []string{fmt.Sprintf("UPDATE parent SET id = id + 3, v = v + 1 WHERE id > %d LIMIT 1", n)}
 	case 2:
@@ -55,7 +61,8 @@ func busily(r *rand.Rand, w int) []string {
 	case 3:
 		return []string{"TRUNCATE pad", "INSERT INTO pad (v) VALUES (1), (2)"}
 	case 4:
-		return []string{"BEGIN", fmt.Sprintf("INSERT INTO bulk SELECT %d + a.id * 1000 + b.id * 100 + c.id * 10 + d.id, md5(rand()), d.id FROM account a, "+
+		return []string{"BEGIN", fmt.Sprintf("INSERT INTO bulk SELECT %d + a.id * 1000 + b.id * 100 + c.id * 10 + d.id, "+
+			"md5(rand()), d.id FROM account a, "+
 			"account b, account c, account d", n), fmt.Sprintf("UPDATE bulk SET n = n + 1 WHERE id > %d LIMIT 300", n), "COMMIT"}
 	case 5:
 		return []string{fmt.Sprintf("DELETE FROM bulk WHERE id < %d LIMIT 500", n)}
@@ -63,17 +70,20 @@ func busily(r *rand.Rand, w int) []string {
 		return []string{"BEGIN", "UPDATE account SET balance = balance + 1000000", "DELETE FROM moved", "ROLLBACK"}
 	case 7:
 		return []string{"BEGIN", fmt.Sprintf("UPDATE account SET balance = balance + 7 WHERE id = %d", from), "SAVEPOINT s",
-			"DELETE FROM moved LIMIT 5", "ROLLBACK TO s", fmt.Sprintf("UPDATE account SET balance = balance - 7 WHERE id = %d", from),
+			"DELETE FROM moved LIMIT 5", "ROLLBACK TO s", fmt.Sprintf("UPDATE account SET balance = balance - 7 WHERE id = "+
+				"%d", from),
 			"COMMIT"}
 	case 8:
 		if r.IntN(30) == 0 {
-			return []string{fmt.Sprintf("ALTER TABLE pad ADD COLUMN c%d int", n%1000), fmt.Sprintf("CREATE TABLE x%d (id int PRIMARY KEY)", n%1000)}
+			return []string{fmt.Sprintf("ALTER TABLE pad ADD COLUMN c%d int", n%1000),
+				fmt.Sprintf("CREATE TABLE x%d (id int PRIMARY KEY)", n%1000)}
 		}
 		return []string{"INSERT INTO pad (v) VALUES (5)"}
 	default:
 		return []string{"BEGIN", fmt.Sprintf("UPDATE account SET balance = balance - %d WHERE id = %d", n%900, min(from, to)),
 			fmt.Sprintf("UPDATE account SET balance = balance + %d WHERE id = %d", n%900, max(from, to)),
-			fmt.Sprintf("INSERT INTO moved (account, amount) VALUES (%d, -%d), (%d, %d)", min(from, to), n%900, max(from, to), n%900),
+			fmt.Sprintf("INSERT INTO moved (account, amount) VALUES (%d, -%d), (%d, %d)", min(from, to), n%900, max(from,
+				to), n%900),
 			"COMMIT"}
 	}
 }
@@ -89,8 +99,9 @@ type busyServer struct {
 	make  func()
 }
 
-// TestLogUnderLoad writes all the time, takes increments, and new baselines between. Moments that an independent recorder
-// noted come back as they were, and the closed chains have the rows of the fulls. GRAINKEEP_LOAD says for how long.
+// TestLogUnderLoad writes all the time, takes increments, and new baselines between. Moments that an independent
+// recorder noted come back as they were, and the closed chains have the rows of the fulls. GRAINKEEP_LOAD says for how
+// long.
 func TestLogUnderLoad(t *testing.T) {
 	const names = "account, moved, parent, child, bulk"
 	ofMySQL := func(m *testserver.MySQL, status string) busyServer {
@@ -143,7 +154,8 @@ var limited = regexp.MustCompile(`^(UPDATE|DELETE FROM) (\w+)(.*?)( WHERE .*)? L
 
 // inPostgres is a statement as PostgreSQL wants it.
 func inPostgres(sql string) string {
-	sql = strings.NewReplacer("bigint PRIMARY KEY AUTO_INCREMENT", "bigserial PRIMARY KEY", "md5(rand())", "md5(random()::text)",
+	sql = strings.NewReplacer("bigint PRIMARY KEY AUTO_INCREMENT", "bigserial PRIMARY KEY", "md5(rand())",
+		"md5(random()::text)",
 		"crc32(", "hashtext(").Replace(sql)
 	if m := limited.FindStringSubmatch(sql); m != nil {
 		return m[1] + " " + m[2] + m[3] + " WHERE id IN (SELECT id FROM " + m[2] + m[4] + " LIMIT " + m[5] + ")"
@@ -224,7 +236,8 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 			require.NotEqual(t, "chain-differs", w.Code, w.Text)
 		}
 		if closed < 2 || most > 4 {
-			folder := filepath.Join("keep", "adhoc", "busy", mf.Moment.UTC().Format("20060102T150405Z")+"-"+string(manifest.Incremental))
+			folder := filepath.Join("keep", "adhoc", "busy",
+				mf.Moment.UTC().Format("20060102T150405Z")+"-"+string(manifest.Incremental))
 			run(t, dir, -1, "drill", "./"+folder, "--to", s.url(""))
 		}
 	}

@@ -63,12 +63,15 @@ func (x trapped) compared(why string) {
 // TestTrapsOfPostgresLog: what makes a log lie is noticed, and compared.
 func TestTrapsOfPostgresLog(t *testing.T) {
 	needServer(t)
-	s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '1GB'", "max_prepared_transactions = 5")
+	s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '1GB'",
+		"max_prepared_transactions = 5")
 	require.NoError(t, err)
 	defer s.Close()
 	query(t, s, "postgres", "CREATE DATABASE trapped")
-	for _, sql := range []string{"CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE bare (v int)", "INSERT INTO t SELECT i, i FROM " +
-		"generate_series(1, 500) i", "INSERT INTO bare VALUES (1)", "CREATE TABLE late (id int PRIMARY KEY DEFERRABLE)", "INSERT INTO late VALUES (1)"} {
+	for _, sql := range []string{"CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE bare (v int)",
+		"INSERT INTO t SELECT i, i FROM " +
+			"generate_series(1, 500) i", "INSERT INTO bare VALUES (1)", "CREATE TABLE late (id int PRIMARY KEY DEFERRABLE)",
+		"INSERT INTO late VALUES (1)"} {
 		query(t, s, "trapped", sql)
 	}
 	x := trapped{t, t.TempDir(), s.URL("trapped")}
@@ -88,9 +91,11 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	x.fromLog()
 
 	address := strings.TrimPrefix(strings.TrimSuffix(s.URL(""), "/"), "postgres://harbourmaster@")
-	require.NoError(t, os.WriteFile(filepath.Join(x.dir, "grainkeep.toml"), []byte("[source.s]\nengine = \"postgres\"\nserver = \""+address+
-		"\"\nuser = \"harbourmaster\"\n[keep.k]\nfolder = \"keep\"\n[job.waits]\nsource = \"s\"\nkeep = \"k\"\ndatabases = [\"trapped\"]\n"+
-		"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(x.dir, "grainkeep.toml"),
+		[]byte("[source.s]\nengine = \"postgres\"\nserver = \""+address+
+			"\"\nuser = \"harbourmaster\"\n[keep.k]\nfolder = \"keep\"\n[job.waits]\nsource = \"s\"\nkeep = \"k\"\ndatabases "+
+			"= [\"trapped\"]\n"+
+			"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\n"), 0o600))
 	run(t, x.dir, 3, "dump", "waits", "--kind", "full", "--new-baseline")
 
 	// Somebody writes, and does not end.
@@ -115,7 +120,8 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	require.Regexp(t, `grainkeep_[0-9a-f]{12}_\d+ +trapped +waits `, o.stdout)
 	require.Contains(t, o.stdout, "none here")
 	run(t, x.dir, 0, "slots", "s", "--remove", slot)
-	require.Equal(t, "1|1", query(t, s, "trapped", "SELECT (SELECT count(*) FROM pg_replication_slots), (SELECT count(*) FROM pg_publication)"))
+	require.Equal(t, "1|1", query(t, s, "trapped", "SELECT (SELECT count(*) FROM pg_replication_slots), (SELECT "+
+		"count(*) FROM pg_publication)"))
 	o = run(t, x.dir, 2, "slots", "s", "--remove", "of_somebody")
 	require.Contains(t, o.stderr, "no slot of this program")
 	run(t, x.dir, -1, "drill", "waits/trapped", "--to", "s")
@@ -128,7 +134,8 @@ func TestTrapsOfMariaDBLog(t *testing.T) {
 	require.NoError(t, err)
 	defer m.Close()
 	for _, sql := range []string{"CREATE DATABASE trapped", "CREATE TABLE trapped.t (id int PRIMARY KEY, v int)",
-		"INSERT INTO trapped.t WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 500) SELECT i, i FROM c"} {
+		"INSERT INTO trapped.t WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 500) SELECT i, i " +
+			"FROM c"} {
 		queryMaria(t, m, "", sql)
 	}
 	x := trapped{t, t.TempDir(), m.URL("trapped")}
@@ -137,9 +144,11 @@ func TestTrapsOfMariaDBLog(t *testing.T) {
 	change("UPDATE t SET v = 2 WHERE id = 1")
 	x.fromLog()
 	for _, trap := range []struct{ sql, why string }{
-		{"FLUSH LOGS; UPDATE t SET v = 3 WHERE id = 1; FLUSH LOGS; DO sleep(2); PURGE BINARY LOGS BEFORE '2037-01-01'", "does not have that part of its log any more"},
+		{"FLUSH LOGS; UPDATE t SET v = 3 WHERE id = 1; FLUSH LOGS; DO sleep(2); PURGE BINARY LOGS BEFORE '2037-01-01'",
+			"does not have that part of its log any more"},
 		{"RESET MASTER; UPDATE t SET v = 4 WHERE id = 1", ""},
-		{"SET GLOBAL binlog_format = 'MIXED'; SET binlog_format = 'STATEMENT'; UPDATE t SET v = 5 WHERE id = 2; SET GLOBAL binlog_format = 'ROW'", ""},
+		{"SET GLOBAL binlog_format = 'MIXED'; SET binlog_format = 'STATEMENT'; UPDATE t SET v = 5 WHERE id = 2; SET " +
+			"GLOBAL binlog_format = 'ROW'", ""},
 	} {
 		change(trap.sql)
 		got := x.dump("incremental").Payload.SQL

@@ -111,7 +111,8 @@ func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
 			if err != nil {
 				return nil, err
 			}
-			a.say("The chain before %s was closed at its moment: its end is drilled too, and must have the very rows of the full.",
+			a.say("The chain before %s was closed at its moment: its end is drilled too, and must have the very rows of the "+
+				"full.",
 				p.Base.Short())
 			list = append(list, closed)
 		}

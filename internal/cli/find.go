@@ -160,7 +160,8 @@ func whenBegins(flag, text string, zone *time.Location) (time.Time, error) {
 
 func (a *app) printFound(hits []payload.Hit, passed int64, zone *time.Location, last *keep.Dump) error {
 	list := []jsonFound{}
-	t := a.newTable([]string{"Commit", "Transaction", "Table", "Inserted", "Updated", "Removed", "In"}, "Inserted", "Updated",
+	t := a.newTable([]string{"Commit", "Transaction", "Table", "Inserted", "Updated", "Removed", "In"}, "Inserted",
+		"Updated",
 		"Removed")
 	for _, h := range hits {
 		id := h.ID
@@ -173,8 +174,10 @@ func (a *app) printFound(hits []payload.Hit, passed int64, zone *time.Location, 
 			h.Touched.Updated, h.Touched.Removed, h.Dump.ID, h.Statements})
 	}
 	if len(hits) == 0 {
-		return errors.Join(a.emit(list), fault.New("nothing-found", nil, "no transaction of %s that the keep holds is such a one",
-			last.Name()).Advise("only increments from the server's log hold transactions: 'grainkeep show %s --moments' lists the spans",
+		return errors.Join(a.emit(list), fault.New("nothing-found", nil,
+			"no transaction of %s that the keep holds is such a one",
+			last.Name()).Advise("only increments from the server's log hold transactions: 'grainkeep show %s --moments' "+
+			"lists the spans",
 			last.Name()))
 	}
 	a.print("%s\n", t.render())

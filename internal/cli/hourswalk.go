@@ -28,7 +28,8 @@ func (w *walk) hours() {
 	w.run("03", "dump", name, "--kind", "incremental")
 	w.run("0", "show", name)
 	if mistake := w.mistake(name); mistake != "" {
-		w.say("   The server's log told it, so the very transaction can be found, without the server, and what was just before it:")
+		w.say("   The server's log told it, so the very transaction can be found, without the server, and what was just " +
+			"before it:")
 		w.run("0", "find", name, "--table", "booking", "--since", "5 min")
 		before = "before " + mistake
 	}

@@ -50,7 +50,8 @@ func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 	good, lost := chain.Moments(all, d.Manifest.Job, d.Manifest.Database)
 	zone := chain.Zone(d)
 	a.print("%s can be restored to %s (times of %s)\n", d.Name(), phrase.Plural(int64(len(good)), "moment"), zone)
-	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Any moment of", "Proven"}, "Moments", "Proven")
+	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Any moment of", "Proven"},
+		"Moments", "Proven")
 	for _, day := range chain.Days(good, zone) {
 		n, proven := map[manifest.Kind]int{}, 0
 		for _, x := range day.Dumps {

@@ -55,7 +55,8 @@ func (a *app) showCommand() *cobra.Command {
 					"manifest": d.Manifest})
 			}
 			if moments {
-				a.say("A moment is that of a dump: --at WHEN takes the newest one that is not later than WHEN; where a span stands, the\n" +
+				a.say("A moment is that of a dump: --at WHEN takes the newest one that is not later than WHEN; where a span " +
+					"stands, the\n" +
 					"server's log tells of any moment between, and 'restore --at WHEN' stops at the last transaction before it.")
 			}
 			return a.emit(out)

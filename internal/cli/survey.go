@@ -238,13 +238,15 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 			a.warn(dump.NotAsOnServer, "%s: %s", l.Database, w)
 		}
 		if n := len(l.NotInLog); n > 0 && s.Server.Follows {
-			a.say("%s: the server's log does not tell what changes in %s, which %s compared: %s", l.Database, phrase.Plural(int64(n),
-				"table"), map[bool]string{true: "is", false: "are"}[n == 1], several(l.NotInLog))
+			a.say("%s: the server's log does not tell what changes in %s, which %s compared: %s", l.Database,
+				phrase.Plural(int64(n),
+					"table"), map[bool]string{true: "is", false: "are"}[n == 1], several(l.NotInLog))
 		}
 		if n := len(l.Whole); n > 0 {
 			shown := several(l.Whole)
 			a.say("%s: %s no key that tells rows apart and has the same order everywhere, so a dump of what changed "+
-				"has all of one that changed: %s", l.Database, map[bool]string{true: "this table has", false: "these tables have"}[n == 1],
+				"has all of one that changed: %s", l.Database, map[bool]string{true: "this table has",
+				false: "these tables have"}[n == 1],
 				shown)
 		}
 	}

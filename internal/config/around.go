@@ -108,7 +108,8 @@ const (
 func (f *File) checkKinds(where string, j Job) error {
 	switch {
 	case j.Changes != "" && !slices.Contains([]string{ChangesAuto, ChangesLog, ChangesCompare}, j.Changes):
-		return f.wrong(where, "changes is %q", j.Changes).Advise("write %q, %q or %q", ChangesAuto, ChangesLog, ChangesCompare)
+		return f.wrong(where, "changes is %q", j.Changes).Advise("write %q, %q or %q", ChangesAuto, ChangesLog,
+			ChangesCompare)
 	case j.Changes != "" && j.Incremental == nil:
 		return f.wrong(where, "changes says how incrementals find what changed, and there are none").
 			Advise("say when they are taken: incremental = \"each 15 min\"")

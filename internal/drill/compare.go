@@ -201,8 +201,10 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 	}
 	c.trees(got)
 	if unknown > 0 {
-		c.proof.NotTested = append(c.proof.NotTested, fmt.Sprintf("all rows of %s, which the server's log told: each change met "+
-			"the very row that it names, and samples were compared; the next full compares all of them", phrase.Plural(unknown, "table")))
+		c.proof.NotTested = append(c.proof.NotTested, fmt.Sprintf("all rows of %s, which the server's log told: each "+
+			"change met "+
+			"the very row that it names, and samples were compared; the next full compares all of them",
+			phrase.Plural(unknown, "table")))
 	}
 	sort.Strings(c.proof.Differences)
 	sort.SliceStable(c.proof.Details, func(a, b int) bool { return c.proof.Details[a].Of < c.proof.Details[b].Of })

@@ -17,7 +17,8 @@ func (c *comparison) witness(want *manifest.Table, found *rows.Found) {
 			g, want.Generated)
 	}
 	was, is := want.Witness, found.Witness
-	if was == nil || is == nil || was.Holds == "" || is.Holds == "" { // it could not be asked: somebody waited for the table
+	// it could not be asked: somebody waited for the table
+	if was == nil || is == nil || was.Holds == "" || is.Holds == "" {
 		return
 	}
 	c.witnessColumns(want.ID, was.Columns, is.Columns)

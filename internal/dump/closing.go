@@ -17,15 +17,16 @@ import (
 // ChainDiffers is the code of the warning that what the server's log told is not what the tables have.
 const ChainDiffers = "chain-differs"
 
-// closeChain closes the chain that a new baseline ends, at exactly its position: an increment from the log, whose tables
-// have the fingerprints that the full has just found. So a drill of it tests what the log told of the
-// whole time. A chain of which no log told needs none; nor is it a failure of the full where there is none.
+// closeChain closes the chain that a new baseline ends, at exactly its position: an increment from the log, whose
+// tables have the fingerprints that the full has just found. So a drill of it tests what the log told of the whole
+// time. A chain of which no log told needs none; nor is it a failure of the full where there is none.
 func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, snap engine.Snapshot,
 	full *keep.Dump) (*keep.Dump, error) {
 	if !o.Source.Log || full.Manifest.Kind != manifest.Full || full.Manifest.Alone {
 		return nil, nil
 	}
-	c := &databaseDump{runner: o.runner, m: o.envelope(o.m.Database, snap.Moment(), snap.Catalog().Position, clock.Now().UTC())}
+	c := &databaseDump{runner: o.runner, m: o.envelope(o.m.Database, snap.Moment(), snap.Catalog().Position,
+		clock.Now().UTC())}
 	b, err := c.baseOf(ctx, manifest.Incremental, c.m.Database, c.m.Moment)
 	if err != nil || len(b.chain) == 0 {
 		return nil, err
@@ -65,10 +66,12 @@ func (o *databaseDump) known(full *manifest.Manifest) {
 		if t.Sum != "" && t.Sum != was.Sum || !t.About && t.Rows != was.Rows {
 			differ = append(differ, t.ID)
 		}
-		t.Rows, t.About, t.Sum, t.Bytes, t.Generated, t.Witness = was.Rows, false, was.Sum, was.Bytes, was.Generated, was.Witness
+		t.Rows, t.About, t.Sum, t.Bytes, t.Generated, t.Witness = was.Rows, false, was.Sum, was.Bytes, was.Generated,
+			was.Witness
 	}
 	if len(differ) > 0 {
-		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not what the "+
+		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not "+
+			"what the "+
 			"tables hold: %s; moments of the old chain may be wrong, the new full is not", strings.Join(differ, ", "))})
 	}
 }

@@ -45,9 +45,10 @@ type Job struct {
 	Config      []byte         // as it is kept beside the dumps; no secrets
 	Tool        string         // name and version of this program
 
-	Kind     manifest.Kind                        // of the dumps, where they have something to build on; empty: full
-	Alone    bool                                 // a full that is no baseline
-	Baseline bool                                 // a full that is to be the beginning of a chain, also of a job that has none
+	Kind  manifest.Kind // of the dumps, where they have something to build on; empty: full
+	Alone bool          // a full that is no baseline
+	// a full that is to be the beginning of a chain, also of a job that has none
+	Baseline bool
 	Chained  bool                                 // the job's dumps build on each other
 	Changes  string                               // how incrementals find what changed: as the configuration has it
 	Folder   phrase.FolderName                    // how the folders of the dumps are named; the zero value: by default

@@ -400,18 +400,19 @@ type Position struct {
 
 // TargetSpec says what to restore into.
 type TargetSpec struct {
-	Name    string   // the database to make; empty: a scratch database
-	Replace bool     // rename an existing one aside
-	Into    bool     // use an existing one, which must be empty
-	Add     bool     // use an existing one, which is in use and has nothing of what is made: all of it comes at once, or nothing
-	Fill    []string // tables that are there, and empty: just rows come into them
-	Made    []Object // how those were made in the dumped database
-	Warn    func(string)
-	KeepID  string // for the mark
-	Run     string // for the mark
-	Facts   map[string]string
-	Aside   time.Time // the instant that the renamed database's name shows
-	Folder  string    // where a file engine may put a scratch database
+	Name    string // the database to make; empty: a scratch database
+	Replace bool   // rename an existing one aside
+	Into    bool   // use an existing one, which must be empty
+	// use an existing one, which is in use and has nothing of what is made: all of it comes at once, or nothing
+	Add    bool
+	Fill   []string // tables that are there, and empty: just rows come into them
+	Made   []Object // how those were made in the dumped database
+	Warn   func(string)
+	KeepID string // for the mark
+	Run    string // for the mark
+	Facts  map[string]string
+	Aside  time.Time // the instant that the renamed database's name shows
+	Folder string    // where a file engine may put a scratch database
 }
 
 // New says to make a database of a name.

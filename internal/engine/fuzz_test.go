@@ -26,7 +26,8 @@ func FuzzInserts(f *testing.F) {
 // FuzzChanges cuts transactions of others into statements: each has a transaction that begins and ends, and nothing is
 // doubled.
 func FuzzChanges(f *testing.F) {
-	f.Add([]byte("SET x;\n-- transaction 1\nBEGIN;\nINSERT INTO t VALUES (1); -- rows: 1\nCOMMIT;\n-- transaction 4\nBEGIN;\n" +
+	f.Add([]byte("SET x;\n-- transaction 1\nBEGIN;\nINSERT INTO t VALUES (1); -- rows: 1\nCOMMIT;\n-- transaction " +
+		"4\nBEGIN;\n" +
 		"SET y;\nUPDATE t SET a = '; -- rows: 2'; -- rows: 3\nCOMMIT;\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		last, length, open := int64(0), 0, false

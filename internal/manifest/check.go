@@ -249,7 +249,8 @@ func (t *Table) check(kind Kind) error {
 		return wrong("does not say how many rows changed")
 	case t.Change == Logged && len(t.Files)+len(t.Gone)+len(t.Ranges) > 0:
 		return wrong("is from the log, and has files of its own")
-	case t.Change == Ranges && (t.Counts.Written < 0 || t.Counts.Removed < 0 || (t.Counts.Removed > 0) != (len(t.Gone) > 0)):
+	case t.Change == Ranges && (t.Counts.Written < 0 || t.Counts.Removed < 0 ||
+		(t.Counts.Removed > 0) != (len(t.Gone) > 0)):
 		return wrong("has counts of changes that are not possible")
 	case t.Change == Logged && (t.Counts.Written < 0 || t.Counts.Removed < 0):
 		return wrong("has counts of changes that are not possible")

@@ -27,7 +27,8 @@ func (t Transaction) Line() []byte {
 	if id == "" {
 		id = "-"
 	}
-	return fmt.Appendf(nil, "%d\t%s\t%s\t%s\t%d\n", t.Number, t.Time.UTC().Format(time.RFC3339Nano), t.Position, id, t.Rows)
+	return fmt.Appendf(nil, "%d\t%s\t%s\t%s\t%d\n", t.Number, t.Time.UTC().Format(time.RFC3339Nano), t.Position, id,
+		t.Rows)
 }
 
 // ReadTransactions reads a list of transactions, whose numbers rise. The error says what is wrong with it.

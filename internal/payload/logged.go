@@ -57,7 +57,8 @@ const (
 
 // newLogged makes ready to take changes of some tables.
 func (s *SQL) newLogged(ctx context.Context, tables []*engine.Table, t *ties, head string) *logged {
-	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{}, lost: map[string]bool{}}
+	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{},
+		lost: map[string]bool{}}
 	l.list.create(&partWriter{ctx: ctx, of: s}, manifest.Transactions)
 	by := map[string]*logStream{}
 	for _, table := range tables {
@@ -347,8 +348,8 @@ func (t *ties) why(id string) string {
 	return "it changes together with " + by + ", which cannot be followed"
 }
 
-// follow takes from the server's log what changed since the base, as far as the log tells it, and says of each table why
-// it does not; empty: it does.
+// follow takes from the server's log what changed since the base, as far as the log tells it, and says of each table
+// why it does not; empty: it does.
 func (s *SQL) follow(ctx context.Context) error {
 	follower, can := s.Snapshot.(engine.Follower)
 	base := s.base()

@@ -17,8 +17,8 @@ type Transactions struct {
 	Last  bool             // the dump is the chain's last
 }
 
-// Streams gives what the log tells of some tables after their rows, and the ranges that changed, are there: lanes that have
-// nothing to do with each other, each in order.
+// Streams gives what the log tells of some tables after their rows, and the ranges that changed, are there: lanes that
+// have nothing to do with each other, each in order.
 func (c *Chain) Streams(layers map[string][]Layer) (lanes [][]Transactions, err error) {
 	lane := newTies()
 	var all []Transactions

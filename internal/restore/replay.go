@@ -11,8 +11,8 @@ import (
 	"grainkeep/internal/rows"
 )
 
-// replay brings the rows of tables from where they were read last to the chain's end, or to the transaction at which the
-// plan stops, by what the server's log told. Lanes have nothing to do with each other: they are replayed side by
+// replay brings the rows of tables from where they were read last to the chain's end, or to the transaction at which
+// the plan stops, by what the server's log told. Lanes have nothing to do with each other: they are replayed side by
 // side.
 func (l *loader) replay(ctx context.Context) error {
 	lanes, err := l.parts.Streams(l.layers)
@@ -58,7 +58,8 @@ func (l *loader) stopInside() error {
 		wanted[t.ID] = true
 	}
 	if why := l.plan.Reaches(wanted); why != "" {
-		return fault.New("moment-unreachable", nil, "that moment of %s lies between two dumps, and cannot be had for all its tables: %s",
+		return fault.New("moment-unreachable", nil, "that moment of %s lies between two dumps, and cannot be had for all "+
+			"its tables: %s",
 			l.d.Name(), why).Advise("choose tables of which the log tells (--only), or take the end of a dump")
 	}
 	l.stop = l.plan.Stop.After.Number
@@ -101,7 +102,8 @@ func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transa
 		l.meter.Done.Add(1)
 	}
 	if got != want && which.Until == 0 {
-		return fault.New("rows-missing", nil, "the transactions of %s changed %d rows, and the dump has %d changes", x.Of.Tables[0],
+		return fault.New("rows-missing", nil, "the transactions of %s changed %d rows, and the dump has %d changes",
+			x.Of.Tables[0],
 			got, want)
 	}
 	return nil

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// benchLog measures an increment from the server's log, of a table of which some rows changed that lie scattered, against
-// a full of it; a large transaction; and a replay of transactions of one row.
+// benchLog measures an increment from the server's log, of a table of which some rows changed that lie scattered,
+// against a full of it; a large transaction; and a replay of transactions of one row.
 func benchLog(what, program, from, store, to string, rows int, run func(sql string) error) error {
 	dump := []string{"dump", "--from", from, "--to", store, "--job", "log", "--changes", "log", "--kind"}
 	full := append(dump[:len(dump):len(dump)], "full", "--new-baseline")
@@ -53,7 +53,8 @@ func benchReplay(what, program, from, store, to string, run func(sql string) err
 		return err
 	}
 	restore := func(name string) (time.Duration, error) {
-		took, _, err := measured(program, "restore", "replay/bench", "--from", store, "--to", to, "--as", name, "--only", "small")
+		took, _, err := measured(program, "restore", "replay/bench", "--from", store, "--to", to, "--as", name, "--only",
+			"small")
 		return took, err
 	}
 	without, err := restore("without")

@@ -320,7 +320,8 @@ func (s *source) lookedFor() string {
 	if s.at.Secret != nil {
 		return "check the user and the configured secret"
 	}
-	return "a password was looked for in ~/.my.cnf (section [client], password = …), and no source of the configuration gives a " +
+	return "a password was looked for in ~/.my.cnf (section [client], password = …), and no source of the " +
+		"configuration gives a " +
 		"secret"
 }
 

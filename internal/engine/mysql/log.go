@@ -78,7 +78,8 @@ func unusable(format string, args ...any) error {
 const mostOffset = math.MaxUint32
 
 // Follow implements engine.Follower.
-func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*engine.Table, to engine.ChangeSink) error {
+func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*engine.Table,
+	to engine.ChangeSink) error {
 	end := p.pin.position
 	switch {
 	case end.File == "" || end.Offset == 0:
@@ -88,7 +89,8 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	case from.Offset > mostOffset || end.Offset > mostOffset:
 		return unusable("a log file of more than 4 GiB cannot be followed")
 	}
-	r := &logReader{database: p.database, tables: map[string]*engine.Table{}, to: to, from: from, end: end, sub: replication.NewBinlogParser()}
+	r := &logReader{database: p.database, tables: map[string]*engine.Table{}, to: to, from: from, end: end,
+		sub: replication.NewBinlogParser()}
 	for _, t := range tables {
 		r.tables[t.Name] = t
 	}
@@ -204,7 +206,8 @@ func (s *source) logConfig(ctx context.Context, r *logReader) (replication.Binlo
 
 // began asks when a log file was begun; 0: this user may not know.
 func (s *source) began(ctx context.Context, at engine.Position) (int64, error) {
-	r := &logReader{from: engine.Position{File: at.File, Offset: 4}, end: at, sub: replication.NewBinlogParser(), justBegan: true}
+	r := &logReader{from: engine.Position{File: at.File, Offset: 4}, end: at, sub: replication.NewBinlogParser(),
+		justBegan: true}
 	err := s.readLog(ctx, r)
 	if fault.HasCode(err, engine.LogUnusable) {
 		return 0, nil
@@ -223,7 +226,8 @@ func (r *logReader) past(maria bool) error {
 	case e1 != nil || e2 != nil:
 		return unusable("the server's transaction ids cannot be read: %v", errors.Join(e1, e2))
 	case !end.Contain(from):
-		return unusable("the server has not had all the transactions that the dump before has: it was reset, or is another one")
+		return unusable("the server has not had all the transactions that the dump before has: it was reset, or is " +
+			"another one")
 	}
 	r.ids = from.(*logclient.MysqlGTIDSet)
 	return nil

@@ -12,7 +12,8 @@ import (
 )
 
 // Replay implements engine.Replayer.
-func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched, error) {
+func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched,
+	error) {
 	touched, err := engine.ReplayBatches(text, w, seen, engine.Batches{Only: changed,
 		Head: func(sql []byte) error {
 			_, err := s.c.exec(ctx, string(sql))

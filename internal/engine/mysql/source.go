@@ -152,7 +152,8 @@ func (s *source) blind(ctx context.Context) (string, error) {
 	if err != nil || len(rows) > 0 {
 		return "", err
 	}
-	return "this user may not see all databases of the server: those on which it has no right are missing without a word " +
+	return "this user may not see all databases of the server: those on which it has no right are missing without a " +
+		"word " +
 		"(GRANT SHOW DATABASES ON *.* would show them)", nil
 }
 
@@ -190,7 +191,8 @@ func (s *source) noLog(ctx context.Context) (string, error) {
 	case rows[0][0] != "1":
 		return "the server writes none", nil
 	case rows[0][1] != "ROW":
-		return "it has statements in the place of rows: SET GLOBAL binlog_format = ROW, and in the server's configuration", nil
+		return "it has statements in the place of rows: SET GLOBAL binlog_format = ROW, and in the server's " +
+			"configuration", nil
 	}
 	rights, err := s.home.rows(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE "+mine+
 		" AND privilege_type IN ('REPLICATION SLAVE', 'SUPER')")

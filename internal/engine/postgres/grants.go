@@ -28,7 +28,8 @@ func (driver) Grants(at engine.Location, purpose engine.Purpose, databases []str
 			line("-- A reader that stays away keeps the log from being removed; bound it:  max_slot_wal_keep_size " +
 				"= '10GB'")
 			line("CREATE ROLE %s LOGIN REPLICATION;", quote(user))
-			line("-- A publication says which tables are read; only who owns them may put them there. In each database, as often as")
+			line("-- A publication says which tables are read; only who owns them may put them there. In each database, as " +
+				"often as")
 			line("-- there are owners of tables:")
 			line("--   GRANT CREATE ON DATABASE … TO %s;  GRANT the_owner TO %s;", quote(user), quote(user))
 			line("-- Without that, or without these settings, what changed is found by comparison.")

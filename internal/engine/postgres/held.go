@@ -20,8 +20,10 @@ func (s *source) Held(ctx context.Context) ([]engine.Held, error) {
 	if s.version < 130000 {
 		state = "'reserved'"
 	}
-	rows, err := s.home.Query(ctx, "SELECT slot_name::text, coalesce(database::text, ''), coalesce(CASE WHEN pg_is_in_recovery() THEN NULL "+
-		"ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END, -1)::bigint, "+state+", active FROM pg_replication_slots "+
+	rows, err := s.home.Query(ctx, "SELECT slot_name::text, coalesce(database::text, ''), coalesce(CASE WHEN "+
+		"pg_is_in_recovery() THEN NULL "+
+		"ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END, -1)::bigint, "+state+", active FROM "+
+		"pg_replication_slots "+
 		"WHERE slot_name ~ '^grainkeep_[0-9a-f]{12}_[0-9]+$' ORDER BY 1")
 	if err != nil {
 		return nil, plain(ctx, s.home, err)
@@ -63,9 +65,11 @@ func (s *source) LetGo(ctx context.Context, name string) error {
 			return err
 		}
 		defer closeConn(c)
-		_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL client_min_messages = error; DROP PUBLICATION IF EXISTS grainkeep_%s; COMMIT",
+		_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL client_min_messages = error; DROP PUBLICATION IF "+
+			"EXISTS grainkeep_%s; COMMIT",
 			m[1]))
 		return plain(ctx, c, err)
 	}
-	return fault.Wrong("slot-absent", "the server has no slot %s", name).Advise("'grainkeep slots' lists those that it has")
+	return fault.Wrong("slot-absent", "the server has no slot %s",
+		name).Advise("'grainkeep slots' lists those that it has")
 }

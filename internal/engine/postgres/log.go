@@ -108,7 +108,8 @@ func (p *snapshot) markLog(ctx context.Context) (err error) {
 			t.NotInLog = f.why()
 		case len(t.Key) == 0 || t.Through != "":
 			t.NotInLog = "it has no key by which a row can be named everywhere"
-		case f.Identity != "f" && !slices.Equal(slices.Sorted(slices.Values(f.Named)), slices.Sorted(slices.Values(t.KeyColumns))):
+		case f.Identity != "f" && !slices.Equal(slices.Sorted(slices.Values(f.Named)),
+			slices.Sorted(slices.Values(t.KeyColumns))):
 			t.NotInLog = "the log names its rows by other columns than its key"
 		case h.encoding != "" || h.condition != "":
 			t.NotInLog = "its rows are not in UTF-8, or are an extension's"
@@ -121,8 +122,8 @@ func (p *snapshot) markLog(ctx context.Context) (err error) {
 	return nil
 }
 
-// toLog prepares the log for a dump: the publication, the slot, and a snapshot that stands at a place in it. An error of
-// the code LogUnusable says why there is none.
+// toLog prepares the log for a dump: the publication, the slot, and a snapshot that stands at a place in it. An error
+// of the code LogUnusable says why there is none.
 func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 	c, err := s.connect(ctx, database)
 	if err != nil {
@@ -151,7 +152,8 @@ func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 	if err = s.makeSlots(wait, c, l, slot); err != nil {
 		l.close()
 		if wait.Err() != nil && ctx.Err() == nil {
-			return nil, unusable("a place in the log could not be had within %s: a slot waits for every transaction that writes%s",
+			return nil, unusable("a place in the log could not be had within %s: a slot waits for every transaction that "+
+				"writes%s",
 				s.at.LockWait, s.writer(ctx))
 		}
 		return nil, err
@@ -168,7 +170,8 @@ func (s *source) noLog(ctx context.Context, c *pgx.Conn) (why string, err error)
 		setting = "'-1'"
 	}
 	err = c.QueryRow(ctx, "SELECT current_setting('wal_level'), "+setting+", pg_is_in_recovery(), "+
-		"(SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user)").Scan(&level, &bound, &recovering, &may)
+		"(SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user)").Scan(&level, &bound,
+		&recovering, &may)
 	switch {
 	case err != nil:
 		return "", err
@@ -222,12 +225,14 @@ func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
 	default:
 		sql = "ALTER PUBLICATION " + name + " SET TABLE ONLY " + strings.Join(want, ", ONLY ")
 	}
-	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d; SET LOCAL client_min_messages = error; %s; COMMIT",
+	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d; SET LOCAL client_min_messages = "+
+		"error; %s; COMMIT",
 		max(1, s.at.LockWait.Milliseconds()), sql))
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		c.Exec(ctx, "ROLLBACK")
-		return unusable("the publication %s could not be made to hold the tables: %s ('grainkeep grants --for changes' prints what is "+
+		return unusable("the publication %s could not be made to hold the tables: %s ('grainkeep grants --for changes' "+
+			"prints what is "+
 			"needed)", s.publication(), pg.Message)
 	}
 	return err
@@ -262,7 +267,8 @@ func (s *source) replication(ctx context.Context, database string) (*pgconn.PgCo
 // makeSlots makes the job's slot, where there is none, and one that lives as long as the connection, with a snapshot.
 func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot string) error {
 	var there bool
-	err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = "+literal(slot)+")").Scan(&there)
+	err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = "+
+		literal(slot)+")").Scan(&there)
 	if err != nil {
 		return err
 	}
@@ -271,7 +277,8 @@ func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot stri
 			SnapshotAction: "NOEXPORT_SNAPSHOT"}); err != nil {
 			return slotTrouble(err)
 		}
-		l.made = fmt.Sprintf("the slot %s and the publication %s were made, by which changes are read from the server's log", slot,
+		l.made = fmt.Sprintf("the slot %s and the publication %s were made, by which changes are read from the server's "+
+			"log", slot,
 			s.publication())
 	}
 	system, err := pglogrepl.IdentifySystem(ctx, l.conn)
@@ -300,7 +307,8 @@ func slotTrouble(err error) error {
 func (s *source) writer(ctx context.Context) string {
 	var pid int32
 	var user, query string
-	err := s.home.QueryRow(ctx, "SELECT pid, coalesce(usename::text, '?'), left(coalesce(query, ''), 60) FROM pg_stat_activity "+
+	err := s.home.QueryRow(ctx, "SELECT pid, coalesce(usename::text, '?'), left(coalesce(query, ''), 60) FROM "+
+		"pg_stat_activity "+
 		"WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1").Scan(&pid, &user, &query)
 	if err == nil {
 		return fmt.Sprintf(", and process %d of the user %s has one open (%s)", pid, user, query)
@@ -324,7 +332,8 @@ func (p *snapshot) Left() string {
 func (p *snapshot) LogHead() string { return "" }
 
 // Follow implements engine.Follower.
-func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*engine.Table, to engine.ChangeSink) error {
+func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*engine.Table,
+	to engine.ChangeSink) error {
 	switch {
 	case p.noLog != nil:
 		return p.noLog
@@ -350,7 +359,8 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	if err := p.slotServes(ctx, slot, begin); err != nil {
 		return err
 	}
-	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{}, relations: map[uint32]*relation{}}
+	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{},
+		relations: map[uint32]*relation{}}
 	for _, t := range tables {
 		r.tables[p.follow[t.ID].OID] = &pgTable{Table: t, of: p.follow[t.ID]}
 	}
@@ -384,7 +394,8 @@ func (p *snapshot) slotServes(ctx context.Context, slot string, from pglogrepl.L
 	}
 	at, err := pglogrepl.ParseLSN(confirmed)
 	if err != nil || at > from {
-		return unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it", slot)
+		return unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it",
+			slot)
 	}
 	return nil
 }

@@ -51,7 +51,8 @@ const pause = 20 * time.Millisecond
 
 // read reads until the end. What was read up to the beginning is confirmed: it is in a dump that is in place.
 func (r *logReader) read(ctx context.Context, slot, publication string, silence time.Duration) error {
-	if err := pglogrepl.DropReplicationSlot(ctx, r.conn, slot+"_now", pglogrepl.DropReplicationSlotOptions{Wait: true}); err != nil {
+	if err := pglogrepl.DropReplicationSlot(ctx, r.conn, slot+"_now",
+		pglogrepl.DropReplicationSlotOptions{Wait: true}); err != nil {
 		return slotTrouble(err)
 	}
 	err := pglogrepl.StartReplication(ctx, r.conn, slot, r.begin, pglogrepl.StartReplicationOptions{
@@ -239,7 +240,8 @@ func (r *logReader) insert(m *pglogrepl.InsertMessage) error {
 	r.tell(values, false)
 	if r.into == nil {
 		r.into = x.table
-		r.pending = append(r.pending[:0], "INSERT INTO "+x.table.ID+" ("+quoted(x.table.Columns)+") OVERRIDING SYSTEM VALUE VALUES ("...)
+		r.pending = append(r.pending[:0], "INSERT INTO "+x.table.ID+" ("+quoted(x.table.Columns)+") OVERRIDING SYSTEM "+
+			"VALUE VALUES ("...)
 	} else {
 		r.pending = append(r.pending, ", ("...)
 	}

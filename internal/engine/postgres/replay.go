@@ -9,7 +9,8 @@ import (
 )
 
 // Replay implements engine.Replayer.
-func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched, error) {
+func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched,
+	error) {
 	return engine.ReplayBatches(text, w, seen, engine.Batches{
 		Only: changedTable,
 		Head: func(sql []byte) error { return s.Exec(ctx, string(sql)) },

@@ -37,9 +37,11 @@ func (a *app) restoreCommand() *cobra.Command {
 		ValidArgsFunction: a.dumpNames(&r.from),
 	}, usage{`Restores a dump into a new database. An existing one is never touched, unless
 --replace is given: then it is renamed, not deleted, and its new name is printed.
-Until a restore is complete, its database has a working name.`, [2]string{
+Until a restore is complete, its database has a working name. Where increments come from the
+server's log, --at stops at any moment between two dumps, and takes what 'find' prints under
+Transaction too: 0-1-4711, or 'before 0-1-4711'.`, [2]string{
 		"grainkeep restore nightly/bookings --as bookings_yesterday",
-		"grainkeep restore nightly/bookings --at 2026-03-14 --only booking"}})
+		"grainkeep restore nightly/bookings --at 2026-03-14T14:05:30 --only booking"}})
 	f := cmd.Flags()
 	a.fromFlag(cmd, &r.from)
 	atFlag(cmd, &r.at)

@@ -165,7 +165,7 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 	made = &dump.Job{Name: name, Skip: j.SkipTables, Rows: rows, Source: at, Keep: k, Compression: c,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
-		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained(), Changes: j.Changes}
+		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained(), Changes: changesOf(j)}
 	if err == nil {
 		err = s.night(made, name)
 	}
@@ -181,6 +181,14 @@ func (s Set) sourceOf(j config.Job) (engine.Location, error) {
 		return engine.Location{Name: j.Source}, nil
 	}
 	return s.Location(j.Source)
+}
+
+// changesOf is how a job's incrementals find what changed; one that takes none has no use for a log.
+func changesOf(j config.Job) string {
+	if j.Incremental == nil {
+		return dump.Compare
+	}
+	return j.Changes
 }
 
 // serverToo says whether a job dumps what belongs to the server itself: as it says, or else

@@ -17,6 +17,7 @@ type Item struct {
 	Of     string // what it is a dump of: JOB/DATABASE
 	Kind   string // full, differential, incremental
 	Base   string // the ID of the dump that it builds on; empty for a full
+	Closes bool   // it ends a chain, at the moment of the full with which the next one begins
 	Moment time.Time
 	Good   bool   // complete, readable, and not failed by a drill
 	Proven bool   // by a drill
@@ -63,7 +64,7 @@ func planOne(r phrase.Retain, zone *time.Location, now time.Time, of []*Verdict)
 	sort.SliceStable(newestFirst, func(i, j int) bool { return newestFirst[i].Moment.After(newestFirst[j].Moment) })
 	var good []*Verdict // of those that are not in the future: what a wrong clock made takes nobody's place
 	for _, v := range newestFirst {
-		if v.Good && !v.Moment.After(now) {
+		if v.Good && !v.Closes && !v.Moment.After(now) {
 			good = append(good, v)
 		}
 	}
@@ -89,6 +90,7 @@ func planOne(r phrase.Retain, zone *time.Location, now time.Time, of []*Verdict)
 		good[i].keep("the newest proven one")
 	}
 	keepBases(of)
+	keepClosings(of)
 	for _, v := range of {
 		switch {
 		case v.Stays:
@@ -121,6 +123,16 @@ func keepBy(c phrase.RetainClause, zone *time.Location, now time.Time, good []*V
 				v.keep("%s: the last of %s", c.Text, period)
 			}
 			seen[period] = true
+		}
+	}
+}
+
+// keepClosings keeps the dump that closes a chain as long as what it builds on: it takes no other's place.
+func keepClosings(of []*Verdict) {
+	for _, v := range of {
+		i := slices.IndexFunc(of, func(b *Verdict) bool { return b.ID == v.Base })
+		if v.Closes && !v.Stays && i >= 0 && of[i].Stays {
+			v.keep("it closes the chain of %s", v.Base[:min(10, len(v.Base))])
 		}
 	}
 }

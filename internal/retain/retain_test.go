@@ -177,3 +177,23 @@ func requirePromise(t *testing.T, zone *time.Location, now time.Time, ever, left
 		}
 	}
 }
+
+// TestAClosingDumpTakesNoOthersPlace: of a full and the dump that closes the chain before it, which have one moment, the full
+// counts; the other goes with its chain.
+func TestAClosingDumpTakesNoOthersPlace(t *testing.T) {
+	now := time.Date(2026, 3, 14, 12, 0, 0, 0, time.UTC)
+	items := []Item{
+		{ID: "old", Of: "j/d", Kind: "full", Moment: now.Add(-48 * time.Hour), Good: true},
+		{ID: "old+1", Of: "j/d", Kind: "incremental", Base: "old", Moment: now.Add(-24 * time.Hour), Good: true},
+		{ID: "end", Of: "j/d", Kind: "incremental", Base: "old+1", Closes: true, Moment: now.Add(-time.Hour), Good: true},
+		{ID: "new", Of: "j/d", Kind: "full", Moment: now.Add(-time.Hour), Good: true},
+	}
+	for text, want := range map[string][]bool{"newest 1": {false, false, false, true}, "newest 2": {true, true, true, true},
+		"one a day for 1 day": {true, true, true, true}, "newest 1 fulls": {false, false, false, true}} {
+		r, err := phrase.ParseRetain(text)
+		require.NoError(t, err)
+		for i, v := range Plan(r, time.UTC, now, items) {
+			require.Equal(t, want[i], v.Stays, "%s: %s: %s", text, v.ID, v.Why)
+		}
+	}
+}

@@ -252,7 +252,7 @@ func (s *source) replication(ctx context.Context, database string) (*pgconn.PgCo
 	if err != nil {
 		return nil, unusable("the server lets nobody read its log here: %v", engine.RootCause(err))
 	}
-	for _, sql := range strings.SplitAfter(settings, ";\n") {
+	for _, sql := range strings.SplitAfter(settings+noTimeouts(conn.ParameterStatus("server_version")), ";\n") {
 		if strings.TrimSpace(sql) == "" {
 			continue
 		}

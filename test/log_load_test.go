@@ -116,6 +116,7 @@ func TestLogUnderLoad(t *testing.T) {
 			}}
 	}
 	t.Run("MariaDB", func(t *testing.T) {
+		t.Parallel()
 		needMariaDB(t)
 		m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--max-binlog-size=1M")
 		require.NoError(t, err)
@@ -123,6 +124,7 @@ func TestLogUnderLoad(t *testing.T) {
 		logUnderLoad(t, ofMySQL(m, "SHOW MASTER STATUS"), func(sql string) string { return sql })
 	})
 	t.Run("MySQL", func(t *testing.T) {
+		t.Parallel()
 		if noMySQL != nil {
 			t.Skip("no MySQL: ", noMySQL)
 		}
@@ -132,6 +134,7 @@ func TestLogUnderLoad(t *testing.T) {
 		logUnderLoad(t, ofMySQL(m, "SHOW BINARY LOG STATUS"), func(sql string) string { return sql })
 	})
 	t.Run("PostgreSQL", func(t *testing.T) {
+		t.Parallel()
 		needServer(t)
 		p, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '2GB'")
 		require.NoError(t, err)

@@ -131,6 +131,7 @@ func TestLogOfMariaDB(t *testing.T) {
 			"--binlog-row-metadata=FULL"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			m, err := testserver.StartMariaDB(ownFolder(t), append(settings, longLists)...)
 			require.NoError(t, err)
 			defer m.Close()
@@ -149,6 +150,7 @@ func TestLogOfMySQL(t *testing.T) {
 			"--binlog-transaction-compression=ON"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			m, err := testserver.StartMySQL(ownFolder(t), append(settings, longLists)...)
 			require.NoError(t, err)
 			defer m.Close()

@@ -117,6 +117,7 @@ var loggedPostgresStructure = []string{
 
 // TestLogOfPostgres takes chains of which the log tells, and chains among changes of structure.
 func TestLogOfPostgres(t *testing.T) {
+	t.Parallel()
 	needServer(t)
 	s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '2GB'",
 		"max_prepared_transactions = 5")

@@ -62,6 +62,7 @@ func (x trapped) compared(why string) {
 
 // TestTrapsOfPostgresLog: what makes a log lie is noticed, and compared.
 func TestTrapsOfPostgresLog(t *testing.T) {
+	t.Parallel()
 	needServer(t)
 	s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '1GB'",
 		"max_prepared_transactions = 5")
@@ -96,7 +97,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 			"\"\nuser = \"harbourmaster\"\n[keep.k]\nfolder = \"keep\"\n[job.waits]\nsource = \"s\"\nkeep = \"k\"\ndatabases "+
 			"= [\"trapped\"]\n"+
 			"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\n"), 0o600))
-	run(t, x.dir, 3, "dump", "waits", "--kind", "full", "--new-baseline")
+	run(t, x.dir, -1, "dump", "waits", "--kind", "full", "--new-baseline")
 
 	// Somebody writes, and does not end.
 	c, err := s.Connect(context.Background(), "trapped")
@@ -104,7 +105,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	defer c.Close(context.Background())
 	_, err = c.Exec(context.Background(), "BEGIN; UPDATE t SET v = 5 WHERE id = 2")
 	require.NoError(t, err)
-	o := run(t, x.dir, 3, "dump", "waits", "--kind", "incremental")
+	o := run(t, x.dir, -1, "dump", "waits", "--kind", "incremental")
 	require.Contains(t, o.stderr, "a slot waits for every transaction that writes, and process ")
 	_, err = c.Exec(context.Background(), "PREPARE TRANSACTION 'half'")
 	require.NoError(t, err)
@@ -129,6 +130,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 
 // TestTrapsOfMariaDBLog: the same, and the log goes on at a replica that has taken over.
 func TestTrapsOfMariaDBLog(t *testing.T) {
+	t.Parallel()
 	needMariaDB(t)
 	m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--server-id=7")
 	require.NoError(t, err)

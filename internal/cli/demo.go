@@ -261,11 +261,11 @@ func (w *walk) damagedCopy(from, to string) (string, error) {
 	}
 	for i := len(dumps) - 1; i >= 0; i-- {
 		if m := dumps[i].Manifest; m != nil && m.Database == w.stage.bookings {
-			where := filepath.Join("20-data", "*posting")
-			if m.Kind != manifest.Full {
-				where = filepath.Join("40-changes", "*booking")
+			where := filepath.Join("20-data", "*posting", "part-0001.sql.zst")
+			if m.Kind != manifest.Full { // rows by comparison, or transactions
+				where = filepath.Join("40-changes", "*", "*-0001.sql.zst")
 			}
-			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), where, "part-0001.sql.zst"))
+			found, err := filepath.Glob(filepath.Join(dumps[i].Path(), where))
 			if err != nil || len(found) == 0 {
 				return "", errors.Join(err, fs.ErrNotExist)
 			}

@@ -126,7 +126,11 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 			return nil, err
 		}
 		if found {
-			return l.stopped(p, Stop{After: last})
+			p, err := l.stopped(p, Stop{After: last})
+			if err == nil && before {
+				p.Before = name
+			}
+			return p, err
 		}
 	}
 	return nil, fault.Wrong("transaction-absent", "no dump of %s has a transaction %s from the server's log",

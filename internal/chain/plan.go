@@ -17,6 +17,7 @@ type Plan struct {
 	Base    *keep.Dump
 	Changes []*keep.Dump
 	Until   time.Time // the moment that the end of the plan has
+	Before  string    // the transaction before which it was to stop; empty: none was named
 	Stop    *Stop     // where it stops inside its last dump; nil: at its end
 	Asked   time.Time // the moment that was asked for, where a log tells of it; else zero
 }

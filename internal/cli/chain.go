@@ -46,6 +46,8 @@ func (a *app) sayWay(p *chain.Plan) {
 func (a *app) sayStop(p *chain.Plan) {
 	zone := chain.Zone(p.Base)
 	switch {
+	case p.Before != "":
+		a.say("  as it was just before transaction %s", phrase.Clean(p.Before))
 	case p.Stop != nil:
 		name := p.Stop.After.ID
 		if name == "" {

@@ -38,14 +38,15 @@ func spans(day chain.Day, zone *time.Location) string {
 	return strings.Join(list, ", ")
 }
 
-// showMoments lists the moments of a dump's database that can be restored, a line a day.
-func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
+// showMoments lists the moments of a dump's database that can be restored, a line a day, and says whether there are
+// spans any moment of which can be.
+func (a *app) showMoments(d *keep.Dump) (list []jsonMoment, spanned bool, err error) {
 	if d.Keep == nil {
-		return nil, nil
+		return nil, false, nil
 	}
 	all, err := d.Keep.Dumps(a.ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	good, lost := chain.Moments(all, d.Manifest.Job, d.Manifest.Database)
 	zone := chain.Zone(d)
@@ -77,6 +78,7 @@ func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 		}
 		t.row(day.Day.Format("2006-01-02 Mon"), clockOf(day.Dumps[0]), clockOf(day.Dumps[len(day.Dumps)-1]),
 			phrase.Count(int64(len(day.Dumps))), strings.Join(kinds, ", "), gap, spans(day, zone), phrase.Count(int64(proven)))
+		spanned = spanned || len(day.Spans) > 0
 	}
 	a.print("%s\n", t.render())
 	if len(lost) > 0 {
@@ -84,10 +86,9 @@ func (a *app) showMoments(d *keep.Dump) ([]jsonMoment, error) {
 			phrase.Plural(int64(len(lost)), "dump"), d.Name(),
 			map[bool]string{true: "restores", false: "restore"}[len(lost) == 1])
 	}
-	var list []jsonMoment
 	for _, x := range good {
 		list = append(list, jsonMoment{x.Manifest.Moment.UTC().Format("2006-01-02T15:04:05.000000Z"), x.ID,
 			string(x.Manifest.Kind), string(x.State())})
 	}
-	return list, nil
+	return list, spanned, nil
 }

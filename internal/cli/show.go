@@ -32,6 +32,7 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			var out []any
+			spanned := false
 			for i, d := range found {
 				if err := d.Readable(); err != nil {
 					return err
@@ -40,10 +41,11 @@ func (a *app) showCommand() *cobra.Command {
 					a.print("\n")
 				}
 				if moments {
-					list, err := a.showMoments(d)
+					list, inside, err := a.showMoments(d)
 					if err != nil {
 						return err
 					}
+					spanned = spanned || inside
 					out = append(out, map[string]any{"database": d.Name(), "moments": list})
 					continue
 				}
@@ -54,10 +56,12 @@ func (a *app) showCommand() *cobra.Command {
 				out = append(out, map[string]any{"id": d.ID, "path": d.Path(), "proof": d.State(), "proofs": d.Proofs,
 					"manifest": d.Manifest})
 			}
-			if moments {
-				a.say("A moment is that of a dump: --at WHEN takes the newest one that is not later than WHEN; where a span " +
-					"stands, the\n" +
-					"server's log tells of any moment between, and 'restore --at WHEN' stops at the last transaction before it.")
+			switch {
+			case spanned:
+				a.say("--at WHEN takes the newest moment that is not later than WHEN. Where a span stands, the server's log\n" +
+					"tells of all between: 'restore --at WHEN' stops at the last transaction before it.")
+			case moments:
+				a.say("Each moment is that of a dump: --at WHEN takes the newest one that is not later than WHEN.")
 			}
 			return a.emit(out)
 		},

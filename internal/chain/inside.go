@@ -56,7 +56,13 @@ func Inside(ctx context.Context, dumps []*keep.Dump, job, database, at string, n
 			continue
 		}
 		p, err := links.To(d)
-		if err != nil || p.Whole(ctx) != nil || d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
+		if err == nil {
+			err = p.Whole(ctx)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
 			continue
 		}
 		var last manifest.Transaction

@@ -208,11 +208,10 @@ func (s *source) logConfig(ctx context.Context, r *logReader) (replication.Binlo
 func (s *source) began(ctx context.Context, at engine.Position) (int64, error) {
 	r := &logReader{from: engine.Position{File: at.File, Offset: 4}, end: at, sub: replication.NewBinlogParser(),
 		justBegan: true}
-	err := s.readLog(ctx, r)
-	if fault.HasCode(err, engine.LogUnusable) {
-		return 0, nil
+	if err := s.readLog(ctx, r); err != nil && ctx.Err() == nil {
+		return 0, nil //nolint:nilerr // less is known of the log, and that is no reason not to dump
 	}
-	return r.end.Began, err
+	return r.end.Began, nil
 }
 
 // past fails where the log's ids show that the dump before is not of its past.

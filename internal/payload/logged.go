@@ -51,7 +51,7 @@ type logStream struct {
 
 const (
 	mostLoggedHeld  = 8 << 20   // bytes of text that are held
-	mostLoggedEach  = 512 << 10 // of one stream
+	mostLoggedEach  = 256 << 10 // of one stream, at the end of a transaction; within one four times as much
 	mostLoggedFiles = 4         // that are open
 )
 
@@ -185,7 +185,8 @@ func (l *logged) Lose(t *engine.Table, why string) {
 func (l *logged) pass(x *logStream) error {
 	l.ticks++
 	x.used = l.ticks
-	if len(x.text) >= mostLoggedEach {
+	// Best at the end of a transaction: a file in the middle of one cannot be ended.
+	if ended := !x.inside; ended && (x.middle || len(x.text) >= mostLoggedEach) || len(x.text) >= 4*mostLoggedEach {
 		return l.flush(x)
 	}
 	if l.held < mostLoggedHeld {
@@ -210,7 +211,7 @@ func (l *logged) flush(x *logStream) (err error) {
 	x.bytes += int64(n)
 	l.held -= len(x.text)
 	x.text, x.middle = x.text[:0], x.inside
-	if cap(x.text) > 2*mostLoggedEach {
+	if cap(x.text) > 8*mostLoggedEach {
 		x.text = nil
 	}
 	return err

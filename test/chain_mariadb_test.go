@@ -62,9 +62,13 @@ var mariaChanges = []string{
 	"ALTER TABLE by_number ENGINE = InnoDB", "SELECT 1",
 }
 
-func TestRandomChainsOfMariaDB(t *testing.T) { chainsOfMaria(t, needMariaDB(t), "whole-mariadb.sql") }
+func TestRandomChainsOfMariaDB(t *testing.T) {
+	t.Parallel()
+	chainsOfMaria(t, needMariaDB(t), "whole-mariadb.sql")
+}
 
 func TestRandomChainsOfMySQL(t *testing.T) {
+	t.Parallel()
 	if noMySQL != nil {
 		t.Skip("no MySQL: ", noMySQL)
 	}

@@ -65,6 +65,7 @@ var postgresChanges = []string{
 
 // TestRandomChainsOfPostgres takes chains of a database to which everything happens.
 func TestRandomChainsOfPostgres(t *testing.T) {
+	t.Parallel()
 	s := needServer(t)
 	oddDatabase(t, s)
 	query(t, s, "postgres", "CREATE DATABASE chained TEMPLATE odd")

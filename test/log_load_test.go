@@ -171,7 +171,7 @@ type recorded struct{ place, facts string }
 
 func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 	s.make()
-	long, most := 5*time.Second, 4
+	long, most := 4*time.Second, 3
 	if text := os.Getenv("GRAINKEEP_LOAD"); text != "" {
 		var err error
 		long, err = time.ParseDuration(text)
@@ -238,7 +238,7 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 		for _, w := range mf.Warnings {
 			require.NotEqual(t, "chain-differs", w.Code, w.Text)
 		}
-		if closed < 2 || most > 4 {
+		if closed < 2 || most > 3 {
 			folder := filepath.Join("keep", "adhoc", "busy",
 				mf.Moment.UTC().Format("20060102T150405Z")+"-"+string(manifest.Incremental))
 			run(t, dir, -1, "drill", "./"+folder, "--to", s.url(""))

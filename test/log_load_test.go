@@ -254,8 +254,9 @@ func noteDown(ctx context.Context, t *testing.T, db *sql.DB, s busyServer, query
 		return nil
 	}
 	defer c.Close()
-	for ; ctx.Err() == nil; time.Sleep(150 * time.Millisecond) {
-		if _, err := c.ExecContext(ctx, s.lock); err != nil {
+	for tries := 0; ctx.Err() == nil || len(notes) == 0 && tries < 50; time.Sleep(150 * time.Millisecond) {
+		tries++ // once at least, when the writers have ended
+		if _, err := c.ExecContext(context.Background(), s.lock); err != nil {
 			c.ExecContext(context.Background(), s.free)
 			continue
 		}

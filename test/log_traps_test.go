@@ -2,8 +2,10 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -44,6 +46,25 @@ func (x trapped) last(m *manifest.Manifest) {
 	time.Sleep(time.Until(m.Moment.Truncate(time.Second).Add(1010 * time.Millisecond)))
 }
 
+// logTold: every increment of a chain is from the log, of all its tables but some, and with the fingerprints of those
+// whose rows the log has whole.
+func logTold(t *testing.T, dir string, but []string, whole ...string) {
+	t.Helper()
+	for _, m := range manifestsIn(t, filepath.Join(dir, "keep")) {
+		if m.Kind != manifest.Incremental {
+			continue
+		}
+		sql := m.Payload.SQL
+		require.Equal(t, manifest.ByLog, sql.Found, sql.NoLog)
+		for _, table := range sql.Tables {
+			require.Equal(t, slices.Contains(but, table.Name), table.NoLog != "", "%s: %s", table.Name, table.NoLog)
+			if slices.Contains(whole, table.Name) {
+				require.NotEmpty(t, table.Sum, table.Name)
+			}
+		}
+	}
+}
+
 // fromLog takes an increment that the log tells.
 func (x trapped) fromLog() manifest.Manifest {
 	x.t.Helper()
@@ -70,8 +91,8 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	defer s.Close()
 	query(t, s, "postgres", "CREATE DATABASE trapped")
 	for _, sql := range []string{"CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE bare (v int)",
-		"INSERT INTO t SELECT i, i FROM " +
-			"generate_series(1, 500) i", "INSERT INTO bare VALUES (1)", "CREATE TABLE late (id int PRIMARY KEY DEFERRABLE)",
+		"INSERT INTO t SELECT i, i FROM generate_series(1, 500) i", "INSERT INTO bare VALUES (1)",
+		"CREATE TABLE late (id int PRIMARY KEY DEFERRABLE)",
 		"INSERT INTO late VALUES (1)"} {
 		query(t, s, "trapped", sql)
 	}
@@ -128,7 +149,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	run(t, x.dir, -1, "drill", "waits/trapped", "--to", "s")
 }
 
-// TestTrapsOfMariaDBLog: the same, and the log goes on at a replica that has taken over.
+// TestTrapsOfMariaDBLog: the same.
 func TestTrapsOfMariaDBLog(t *testing.T) {
 	t.Parallel()
 	needMariaDB(t)
@@ -168,4 +189,80 @@ func TestTrapsOfMariaDBLog(t *testing.T) {
 	require.Contains(t, o.stderr, "what the server's log told since the last full is not what the tables hold: `t`")
 	o = run(t, x.dir, 5, "drill", "adhoc/trapped", "--from", "keep", "--to", m.URL(""))
 	require.Contains(t, o.stdout, "the table `t` has other values")
+}
+
+// TestLogGoesOnAtAReplica: a chain goes on from the log of a replica that has taken over, by the ids of transactions;
+// one that lacks some of them is compared.
+func TestLogGoesOnAtAReplica(t *testing.T) {
+	t.Parallel()
+	t.Run("MariaDB", func(t *testing.T) {
+		t.Parallel()
+		needMariaDB(t)
+		first, err := testserver.StartMariaDB(ownFolder(t), "--log-slave-updates", "--server-id=7")
+		require.NoError(t, err)
+		defer first.Close()
+		second, err := testserver.StartMariaDB(ownFolder(t), "--log-slave-updates", "--server-id=8")
+		require.NoError(t, err)
+		defer second.Close()
+		queryMaria(t, first, "", "RESET MASTER")
+		queryMaria(t, second, "", fmt.Sprintf("RESET MASTER; CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, "+
+			"MASTER_USER = '%s', MASTER_USE_GTID = slave_pos; START SLAVE", first.Port, testserver.Admin))
+		takesOver(t, first, second, "STOP SLAVE")
+	})
+	t.Run("MySQL", func(t *testing.T) {
+		t.Parallel()
+		if noMySQL != nil {
+			t.Skip("no MySQL: ", noMySQL)
+		}
+		first, err := testserver.StartMySQL(ownFolder(t), "--gtid-mode=ON", "--enforce-gtid-consistency=ON", "--server-id=7")
+		require.NoError(t, err)
+		defer first.Close()
+		second, err := testserver.StartMySQL(ownFolder(t), "--gtid-mode=ON", "--enforce-gtid-consistency=ON", "--server-id=8")
+		require.NoError(t, err)
+		defer second.Close()
+		queryMaria(t, first, "", "RESET BINARY LOGS AND GTIDS")
+		queryMaria(t, second, "", fmt.Sprintf("RESET BINARY LOGS AND GTIDS; CHANGE REPLICATION SOURCE TO SOURCE_HOST = "+
+			"'127.0.0.1', SOURCE_PORT = %d, SOURCE_USER = '%s', SOURCE_AUTO_POSITION = 1, GET_SOURCE_PUBLIC_KEY = 1; "+
+			"START REPLICA", first.Port, testserver.Admin))
+		takesOver(t, first, second, "STOP REPLICA")
+	})
+}
+
+// takesOver follows a server, then its replica at the same address, then that replica once it has stopped to follow.
+func takesOver(t *testing.T, first, second *testserver.MySQL, stop string) {
+	for _, sql := range []string{"CREATE DATABASE trapped", "CREATE TABLE trapped.t (id int PRIMARY KEY, v int)",
+		"INSERT INTO trapped.t VALUES (1, 1), (2, 2), (3, 3)"} {
+		queryMaria(t, first, "", sql)
+	}
+	w := newWire(t, first)
+	x := trapped{t, t.TempDir(), w.url(first.URL("trapped"))}
+	x.dump("full")
+	queryMaria(t, first, "trapped", "UPDATE t SET v = 10 WHERE id = 1")
+	x.fromLog()
+	queryMaria(t, first, "trapped", "UPDATE t SET v = 20 WHERE id = 2")
+	require.Eventually(t, func() bool {
+		got, err := second.Ask(context.Background(), "trapped", "SELECT v FROM t WHERE id = 2")
+		return err == nil && strings.TrimSpace(got) == "20"
+	}, time.Minute, 100*time.Millisecond, "the replica does not follow")
+
+	w.turn(second)
+	require.Equal(t, manifest.Counts{Written: 1}, *x.fromLog().Payload.SQL.Tables[0].Counts)
+	queryMaria(t, second, "", stop)
+	queryMaria(t, second, "trapped", "DELETE FROM t WHERE id = 3")
+	require.Equal(t, manifest.Counts{Removed: 1}, *x.fromLog().Payload.SQL.Tables[0].Counts)
+	run(t, x.dir, -1, "drill", "adhoc/trapped", "--from", "keep", "--to", second.URL(""))
+	require.Equal(t, []string{"1|10", "2|20"}, restoredRows(t, x, second))
+
+	w.turn(first) // it has not had the last transaction
+	x.compared("")
+	require.Equal(t, []string{"1|10", "2|20", "3|3"}, restoredRows(t, x, first))
+}
+
+// restoredRows restores the newest dump, and reads its table.
+func restoredRows(t *testing.T, x trapped, to *testserver.MySQL) []string {
+	queryMaria(t, to, "", "DROP DATABASE IF EXISTS back")
+	run(t, x.dir, -1, "restore", "adhoc/trapped", "--from", "keep", "--to", to.URL(""), "--as", "back")
+	got, err := to.Ask(context.Background(), "back", "SELECT id, v FROM t ORDER BY id")
+	require.NoError(t, err)
+	return strings.Fields(got)
 }

@@ -57,9 +57,19 @@ func (w *wire) hear(listen func(connection int, query string)) {
 	w.listen = listen
 }
 
+// turn leads new connections to another server.
+func (w *wire) turn(m *testserver.MySQL) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.server = m.Port
+}
+
 func (w *wire) carry(client net.Conn, connection int) {
 	defer client.Close()
-	server, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", w.server))
+	w.mu.Lock()
+	at := fmt.Sprint("127.0.0.1:", w.server)
+	w.mu.Unlock()
+	server, err := net.Dial("tcp", at)
 	if err != nil {
 		return
 	}

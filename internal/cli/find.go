@@ -175,10 +175,9 @@ func (a *app) printFound(hits []payload.Hit, passed int64, zone *time.Location, 
 	}
 	if len(hits) == 0 {
 		return errors.Join(a.emit(list), fault.New("nothing-found", nil,
-			"no transaction of %s that the keep holds is such a one",
-			last.Name()).Advise("only increments from the server's log hold transactions: 'grainkeep show %s --moments' "+
-			"lists the spans",
-			last.Name()))
+			"no transaction of %s that the keep holds is such a one", last.Name()).
+			Advise("only increments from the server's log hold transactions: 'grainkeep show %s --moments' lists the spans",
+				last.Name()))
 	}
 	a.print("%s\n", t.render())
 	for _, h := range hits {

@@ -23,14 +23,7 @@ func (a *app) grantsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(names) > 0 {
-				from = names[0]
-			}
-			if from == "" {
-				return fault.Wrong("argument-missing",
-					"grants needs a source").Advise("name a configured one, or give --from URL")
-			}
-			at, err := job.Of(f).Address(from)
+			at, err := sourceOf(f, "grants", append(names, from)[0])
 			if err != nil {
 				return err
 			}
@@ -55,6 +48,15 @@ needs. It connects to nothing, so it works before that user exists.`, [2]string{
 	values(cmd, "for", "dump", "changes", "drill", "restore")
 	cmd.Flags().StringVar(&from, "from", "", "`URL` of a source that is not configured")
 	return cmd
+}
+
+// sourceOf is the source that a command was given.
+func sourceOf(f *config.File, command, given string) (engine.Location, error) {
+	if given == "" {
+		return engine.Location{}, fault.Wrong("argument-missing", "%s needs a source", command).
+			Advise("name a configured one, or give --from URL")
+	}
+	return job.Of(f).Address(given)
 }
 
 // databasesOf are the names and patterns that jobs take from a source; none, where one of them

@@ -6,7 +6,6 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/dump"
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
 	"grainkeep/internal/phrase"
 )
@@ -17,17 +16,16 @@ func (a *app) slotsCommand() *cobra.Command {
 		Use: "slots SOURCE", Short: "Show what a server holds back of its log for dumps of changes, and remove it",
 		Args: args(0, 1, "a source"),
 		RunE: func(_ *cobra.Command, names []string) error {
-			if len(names) > 0 {
-				from = names[0]
-			}
-			return a.slots(from, remove)
+			return a.slots(append(names, from)[0], remove)
 		},
+		ValidArgsFunction: a.configured(job.Set.Sources),
 	}, usage{`A PostgreSQL server keeps its log for those who read changes from it, in slots. Lists those of
 Grain Keep: which job of this configuration each is of, and how much it holds back. One that is
 of no job here may be another machine's: nothing is removed unless it is named.`, [2]string{
 		"grainkeep slots quay", "grainkeep slots quay --remove grainkeep_1f2e3d4c5b6a_16384"}})
 	cmd.Flags().StringVar(&from, "from", "", "`URL` of a source that is not configured")
-	cmd.Flags().StringVar(&remove, "remove", "", "remove the slot of this `NAME`, and its publication; the next dump is a full or compares")
+	cmd.Flags().StringVar(&remove, "remove", "",
+		"remove the slot of this `NAME`, and its publication; the next dump of changes compares")
 	return cmd
 }
 
@@ -41,14 +39,11 @@ type jsonSlot struct {
 }
 
 func (a *app) slots(from, remove string) error {
-	if from == "" {
-		return fault.Wrong("source-unnamed", "slots needs a source").Advise("name a configured one, or give --from URL")
-	}
 	f, err := a.config()
 	if err != nil {
 		return err
 	}
-	at, err := job.Of(f).Address(from)
+	at, err := sourceOf(f, "slots", from)
 	if err != nil {
 		return err
 	}

@@ -237,7 +237,7 @@ func (a *app) surveyFindings(s *dump.Survey, accept []string) {
 		for _, w := range l.Warnings {
 			a.warn(dump.NotAsOnServer, "%s: %s", l.Database, w)
 		}
-		if n := len(l.NotInLog); n > 0 && s.Server.Follows {
+		if n := len(l.NotInLog); n > 0 && s.Server.Follows() {
 			a.say("%s: the server's log does not tell what changes in %s, which %s compared: %s", l.Database,
 				phrase.Plural(int64(n),
 					"table"), map[bool]string{true: "is", false: "are"}[n == 1], several(l.NotInLog))
@@ -287,9 +287,9 @@ func several(list []string) string {
 func waysOf(l looked) string {
 	const compared = "by comparison: every row is read, and what changed is written"
 	switch s := l.Survey.Server; {
-	case l.changes == dump.Compare, s.Log == "" || !s.Follows && s.NoLog == "":
+	case l.changes == dump.Compare, s.Log == "":
 		return compared
-	case !s.Follows:
+	case !s.Follows():
 		return compared + " (the log cannot be followed: " + s.NoLog + ")"
 	}
 	return "incrementals from the log, with any moment between two of them; differentials by comparison"

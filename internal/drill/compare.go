@@ -202,8 +202,7 @@ func (c *comparison) tables(ctx context.Context, meter *event.Meter) error {
 	c.trees(got)
 	if unknown > 0 {
 		c.proof.NotTested = append(c.proof.NotTested, fmt.Sprintf("all rows of %s, which the server's log told: each "+
-			"change met "+
-			"the very row that it names, and samples were compared; the next full compares all of them",
+			"change met the very row that it names, and samples were compared; the next full compares all of them",
 			phrase.Plural(unknown, "table")))
 	}
 	sort.Strings(c.proof.Differences)

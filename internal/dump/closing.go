@@ -11,7 +11,6 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
-	"grainkeep/internal/payload"
 )
 
 // ChainDiffers is the code of the warning that what the server's log told is not what the tables have.
@@ -44,8 +43,8 @@ func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, sn
 	c.stand(b)
 	draft := session.Draft(o.m.Database)
 	c.files = blob.NewSet(draft, o.paced(ctx, o.Keep.Guard(ctx)))
-	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: o.Compression, LeftOut: left, Silence: o.Source.Bound(),
-		InOrder: true, Base: c.chain, Log: true, OnlyLog: true}
+	sql := o.sql(snap, left)
+	sql.InOrder, sql.Base, sql.Log, sql.OnlyLog = true, c.chain, true, true
 	c.m.Closes = full.ID
 	o.feed.Gauge().Begin("closing the chain of "+o.m.Database, 0, 0)
 	if c.m.Payload, err = sql.Capture(ctx, c.files, o.feed); err != nil {
@@ -71,8 +70,7 @@ func (o *databaseDump) known(full *manifest.Manifest) {
 	}
 	if len(differ) > 0 {
 		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not "+
-			"what the "+
-			"tables hold: %s; moments of the old chain may be wrong, the new full is not", strings.Join(differ, ", "))})
+			"what the tables hold: %s; moments of the old chain may be wrong, the new full is not", strings.Join(differ, ", "))})
 	}
 }
 

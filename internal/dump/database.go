@@ -43,8 +43,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap.Moment(),
 		snap.Catalog().Position, started)}
 	cat := snap.Catalog()
-	sql := &payload.SQL{Snapshot: snap, Catalog: cat, Compression: r.Compression, LeftOut: r.narrow(cat, d.Name),
-		Silence: r.Source.Bound(), InOrder: r.inOrder()}
+	sql := r.sql(snap, r.narrow(cat, d.Name))
 	if f, is := snap.(engine.Follower); is && f.Left() != "" {
 		r.feed.Note(d.Name, "%s; 'grainkeep slots' shows what that holds back, and removes it", f.Left())
 	}
@@ -128,6 +127,12 @@ func (o *databaseDump) noLog() {
 	case sql.NoLog != "" && o.Changes != Compare:
 		o.feed.Note(o.m.Database, "%s", text)
 	}
+}
+
+// sql is what a snapshot has of a database, to be dumped.
+func (r *runner) sql(snap engine.Snapshot, left []string) *payload.SQL {
+	return &payload.SQL{Snapshot: snap, Catalog: snap.Catalog(), Compression: r.Compression, LeftOut: left,
+		Silence: r.Source.Bound(), InOrder: r.inOrder()}
 }
 
 // inOrder says whether rows are read in the order of their keys: where that is how they lie, or where dumps are to

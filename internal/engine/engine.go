@@ -101,12 +101,14 @@ type Server struct {
 	Wide    bool   // it has objects of its own, to be snapshot as ServerWide
 	Log     string // what its change log allows, in words; empty: it has none
 	Folder  string // data folder when it is on this machine and readable; else empty
-	Follows bool   // its log can be followed, by what the server and the user's rights say
-	NoLog   string // why it cannot; empty: it can, or there is none
+	NoLog   string // why that cannot be followed, by what the server and the user's rights say; empty: it can
 	Ordered bool   // its readers are Ordered: dumps by comparison are possible
 	InOrder bool   // that costs nothing
 	Blind   string // why there may be databases that are not listed; empty: there are none
 }
+
+// Follows says whether it has a change log that can be followed.
+func (s Server) Follows() bool { return s.Log != "" && s.NoLog == "" }
 
 // ServerWide stands in the place of a database's name for what belongs to the
 // server and to none of its databases: roles and the like.

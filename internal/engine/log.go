@@ -47,6 +47,9 @@ type Held struct {
 // LogUnusable is the code of errors that say why a change log cannot be read from a position on.
 const LogUnusable = "log-unusable"
 
+// Unusable says that a change log cannot be read from a position on.
+func Unusable(format string, args ...any) error { return fault.New(LogUnusable, nil, format, args...) }
+
 // ChangeSink takes what a change log says, in its order.
 type ChangeSink interface {
 	// Change takes lines that change rows of a table, as a part of the transaction under way. The text is valid until the
@@ -76,8 +79,7 @@ type Commit struct {
 	ID       string // of the transaction, in the server's words; empty: it has none
 }
 
-// Lines of files of changes. Between them stand statements, each with how many rows it touches (as in Removal), or
-// settings.
+// Lines of files of changes. Between them stand statements, each with how many rows it touches, or settings.
 const (
 	transactionHead = "-- transaction "
 	transactionTail = "COMMIT;"
@@ -100,6 +102,9 @@ func AppendRows(dst []byte, rows int64) []byte {
 	return append(dst, '\n')
 }
 
+// rowsEnd is that end.
+var rowsEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
+
 // Replayer is a Session that can replay changes.
 type Replayer interface {
 	Session
@@ -110,8 +115,8 @@ type Replayer interface {
 
 // Which says which of some changes are meant.
 type Which struct {
-	Until int64           // the last transaction; 0: all of them
-	Only  map[string]bool // the tables, by their IDs; nil: all of them
+	Until int64    // the last transaction; 0: all of them
+	Only  []string // the IDs of the tables; nil: all of them
 }
 
 // ChangeLine is a line of a file of changes.
@@ -174,9 +179,6 @@ func ReadChanges(text io.Reader, each func(ChangeLine) error) error {
 // maxHead bounds what stands before the first transaction, in bytes.
 const maxHead = 1 << 20
 
-// rowsEnd is the end of a statement that touches rows.
-var rowsEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
-
 // next reads the line after another one.
 func (l ChangeLine) next(line []byte) (ChangeLine, error) {
 	n := ChangeLine{Transaction: l.Transaction, Rows: -1, Ends: l.Ends}
@@ -224,6 +226,22 @@ func (t *Touched) Count(sql []byte, rows int64) {
 	default:
 		t.Updated += rows
 	}
+}
+
+// TableOf is which of some tables a statement of changes changes, by their IDs; empty: none of those.
+func TableOf(sql []byte, ids []string) string {
+	for _, head := range []string{"INSERT INTO ", "UPDATE ONLY ", "UPDATE ", "DELETE FROM ONLY ", "DELETE FROM "} {
+		rest, is := bytes.CutPrefix(sql, []byte(head))
+		if !is {
+			continue
+		}
+		for _, id := range ids {
+			if after, is := bytes.CutPrefix(rest, []byte(id)); is && bytes.HasPrefix(after, []byte(" ")) {
+				return id
+			}
+		}
+	}
+	return ""
 }
 
 // RowsDiffer is the error about a statement that touched other than the rows that it names.

@@ -5,19 +5,10 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 
 	"grainkeep/internal/fault"
 )
-
-// Removal is a statement that removes rows, as it stands in a file: with how many they are.
-func Removal(statement string, rows int64) string {
-	return fmt.Sprintf("%s; -- rows: %d\n", statement, rows)
-}
-
-// removalEnd is the end of such a statement's last line.
-var removalEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
 
 // Removals cuts the text of a file that removes rows into its statements, each with what stands before it and
 // without its end, and gives them to run, which tells how many rows went. What follows the last one goes to after, if
@@ -43,7 +34,7 @@ func Removals(text io.Reader, run func(sql []byte) (int64, error), after func(sq
 			return rows, err
 		}
 		q.pass(sql[begin:])
-		end := removalEnd.FindSubmatchIndex(sql[begin:])
+		end := rowsEnd.FindSubmatchIndex(sql[begin:])
 		if q.open != 0 || end == nil {
 			continue
 		}

@@ -13,7 +13,8 @@ import (
 // says stops all.
 func TestRemovalsAreStrict(t *testing.T) {
 	odd := "DELETE FROM \"a; -- rows: 7\n\" WHERE k>'it''s; -- rows: 1\n'"
-	text := "-- head\nBEGIN;\n" + Removal(odd, 3) + Removal("DELETE FROM b", 0) + "COMMIT;\n"
+	text := "-- head\nBEGIN;\n" + string(AppendRows([]byte(odd), 3)) + string(AppendRows([]byte("DELETE FROM b"), 0)) +
+		"COMMIT;\n"
 	var ran []string
 	take := func(n int64) func([]byte) (int64, error) {
 		return func(sql []byte) (int64, error) {

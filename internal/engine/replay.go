@@ -1,15 +1,12 @@
 package engine
 
-import (
-	"io"
-)
+import "io"
 
 // Batches is how an engine replays changes: many statements at one time, since each way to the server costs more than a
 // statement.
 type Batches struct {
 	Head func(sql []byte) error            // runs what stands before the first transaction
 	Send func(sql []byte) ([]int64, error) // runs statements, divided by semicolons, and gives the rows that each touched
-	Only func(sql []byte) string           // the ID of the table that a statement changes
 }
 
 // Bounds of what goes to the server at one time, and of what is committed as one: the transactions of a file are the
@@ -78,7 +75,7 @@ func (r *replaying) line(l ChangeLine) error {
 		return r.add(l.Transaction, []byte("BEGIN"), -1)
 	case l.Rows < 0 && string(l.SQL) == "BEGIN":
 		return nil
-	case l.Rows >= 0 && r.which.Only != nil && !r.which.Only[r.Only(l.SQL)]:
+	case l.Rows >= 0 && r.which.Only != nil && TableOf(l.SQL, r.which.Only) == "":
 		return nil
 	}
 	return r.add(l.Transaction, l.SQL, l.Rows)

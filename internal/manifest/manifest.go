@@ -98,7 +98,7 @@ type Manifest struct {
 	Kind        Kind             `json:"kind"`
 	Base        string           `json:"base,omitempty"`   // the id of the dump that this one builds on
 	Alone       bool             `json:"alone,omitempty"`  // a full that stands outside the chain: nothing is to build on it
-	Closes      string           `json:"closes,omitempty"` // the id of the full of the same moment with which a new chain begins: this one ends the old
+	Closes      string           `json:"closes,omitempty"` // this ends a chain: the id of the full of the same moment that begins the next
 	Why         string           `json:"why,omitempty"`    // it is of its kind
 	Note        string           `json:"note,omitempty"`   // of who took it
 	Moment      time.Time        `json:"moment"`

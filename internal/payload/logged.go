@@ -8,7 +8,6 @@ import (
 
 	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/rows"
@@ -30,7 +29,6 @@ type logged struct {
 	row   [2]rows.Counter // written and removed by the change that comes
 	held  int             // bytes of text that are not in a file yet
 	out   manifest.Log
-	lost  map[string]bool
 	ticks int64
 }
 
@@ -43,8 +41,7 @@ type logStream struct {
 	files  []string
 	file   *blob.File // the last of them, if it is open
 	bytes  int64      // in it
-	began  int64      // the transaction that was begun last
-	inside bool       // of it
+	inside bool       // of the transaction under way
 	middle bool       // what is in its files ends in the middle of a transaction
 	used   int64      // the tick at which it was written to
 }
@@ -57,8 +54,7 @@ const (
 
 // newLogged makes ready to take changes of some tables.
 func (s *SQL) newLogged(ctx context.Context, tables []*engine.Table, t *ties, head string) *logged {
-	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{},
-		lost: map[string]bool{}}
+	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{}}
 	l.list.create(&partWriter{ctx: ctx, of: s}, manifest.Transactions)
 	by := map[string]*logStream{}
 	for _, table := range tables {
@@ -87,14 +83,14 @@ func (l *logged) Change(t *engine.Table, lines []byte, n engine.Touched) error {
 	if x == nil {
 		return fmt.Errorf("the log tells of %s, which is not followed", t.ID)
 	}
-	if l.lost[t.ID] {
+	if l.ties.lost[t.ID] != "" {
 		l.row = [2]rows.Counter{}
 		return nil
 	}
 	was := len(x.text)
 	if !x.inside {
-		x.inside, x.began = true, l.out.Transactions+1
-		x.text = engine.BeginChanges(x.text, x.began)
+		x.inside = true
+		x.text = engine.BeginChanges(x.text, l.out.Transactions+1)
 		l.in = append(l.in, x)
 	}
 	x.text = append(x.text, lines...)
@@ -128,24 +124,20 @@ func (t *told) add(n engine.Touched, row [2]rows.Counter) {
 	t.rows[1].Add(&row[1])
 }
 
+// changed says whether the table changed, told or not.
+func (t *told) changed() bool { return t.follows || t.All() > 0 }
+
 // of is a table after what the log told of it.
 func (t *told) of(m manifest.Table) manifest.Table {
 	m.Change, m.Counts = manifest.Logged, &manifest.Counts{Written: t.Inserted + t.Updated, Removed: t.Removed}
 	m.Rows, m.About = max(0, m.Rows+t.Inserted-t.Removed), m.About || t.follows
 	m.Generated, m.Witness = "", nil
-	if t.Untold || t.follows || m.Sum == "" {
+	sum := t.rows[0].Sum.Since(t.rows[1].Sum)
+	if err := sum.AddText(m.Sum); err != nil || t.Untold || t.follows { // it was not known, or is not any more
 		m.Sum = ""
 		return m
 	}
-	var sum rows.Fingerprint
-	if err := sum.AddText(m.Sum); err != nil { // the manifest was checked
-		m.Sum = ""
-		return m
-	}
-	var now rows.Counter
-	now.Sum = sum
-	now.Add(&t.rows[0])
-	m.Sum = now.Sum.Since(t.rows[1].Sum).String()
+	m.Sum = sum.String()
 	m.Bytes = max(0, m.Bytes+t.rows[0].Bytes-t.rows[1].Bytes)
 	return m
 }
@@ -176,10 +168,7 @@ func (l *logged) Commit(c engine.Commit) error {
 }
 
 // Lose implements engine.ChangeSink.
-func (l *logged) Lose(t *engine.Table, why string) {
-	l.lost[t.ID] = true
-	l.ties.lose(t.ID, why)
-}
+func (l *logged) Lose(t *engine.Table, why string) { l.ties.lose(t.ID, why) }
 
 // pass brings what is held into files, where it is much.
 func (l *logged) pass(x *logStream) error {
@@ -262,7 +251,7 @@ func (x *logStream) close(l *logged, cause error) error {
 // changed are the tables of which it tells, and those that change without being told of.
 func (x *logStream) changed() (list []string) {
 	for _, id := range x.tables {
-		if t := x.told[id]; t.follows || t.All() > 0 {
+		if x.told[id].changed() {
 			list = append(list, id)
 		}
 	}
@@ -300,191 +289,4 @@ func (l *logged) finish(cause error) (*manifest.Log, error) {
 	}
 	l.out.File = l.list.path
 	return &l.out, l.list.close(cause)
-}
-
-// ties are groups of tables that change together, and why some cannot be followed.
-type ties struct {
-	parent map[string]string
-	lost   map[string]string // by table, why
-}
-
-func newTies() *ties { return &ties{map[string]string{}, map[string]string{}} }
-
-// group is what all tables of a group have in common.
-func (t *ties) group(id string) string {
-	for t.parent[id] != "" {
-		id = t.parent[id]
-	}
-	return id
-}
-
-// tie makes one group of two.
-func (t *ties) tie(a, b string) {
-	if a, b = t.group(a), t.group(b); a != b {
-		t.parent[max(a, b)] = min(a, b)
-	}
-}
-
-// lose says that a table cannot be followed.
-func (t *ties) lose(id, why string) {
-	if t.lost[id] == "" {
-		t.lost[id] = why
-	}
-}
-
-// why says why a table cannot be followed: for its own sake, or for that of one of its group.
-func (t *ties) why(id string) string {
-	if why := t.lost[id]; why != "" {
-		return why
-	}
-	group, by := t.group(id), ""
-	for other := range t.lost {
-		if t.group(other) == group && (by == "" || other < by) {
-			by = other
-		}
-	}
-	if by == "" {
-		return ""
-	}
-	return "it changes together with " + by + ", which cannot be followed"
-}
-
-// follow takes from the server's log what changed since the base, as far as the log tells it, and says of each table
-// why it does not; empty: it does.
-func (s *SQL) follow(ctx context.Context) error {
-	follower, can := s.Snapshot.(engine.Follower)
-	base := s.base()
-	if !s.Log || !can || base == nil || s.out.Found == manifest.ByState {
-		return nil
-	}
-	from := s.Base[len(s.Base)-1].Manifest.To
-	if from == nil {
-		s.out.NoLog = "the dump before does not say where in the log it stands"
-		return nil
-	}
-	t := s.ties()
-	var tables []*engine.Table
-	for i := range s.Catalog.Tables {
-		if table := &s.Catalog.Tables[i]; t.why(table.ID) == "" {
-			tables = append(tables, table)
-		}
-	}
-	if len(tables) == 0 {
-		s.out.NoLog = "it tells of none of the tables"
-		s.unfollowed(t)
-		return nil
-	}
-	l := s.newLogged(ctx, tables, t, follower.LogHead())
-	err := follower.Follow(ctx, *from, tables, l)
-	if fault.HasCode(err, engine.LogUnusable) {
-		_, e := l.finish(err)
-		if e != nil && !errors.Is(e, err) {
-			return e
-		}
-		if s.out.NoLog = fault.Of(err).Error(); s.OnlyLog {
-			return err
-		}
-		return nil
-	}
-	log, err := l.finish(err)
-	if err != nil {
-		return err
-	}
-	s.out.Log, s.out.Found = log, manifest.ByLog
-	s.unfollowed(t)
-	s.reckon(l, t)
-	return nil
-}
-
-// ties looks which tables change together, and which of them cannot be followed from the base on.
-func (s *SQL) ties() *ties {
-	t := newTies()
-	there := map[string]*engine.Table{}
-	for i := range s.Catalog.Tables {
-		there[s.Catalog.Tables[i].ID] = &s.Catalog.Tables[i]
-	}
-	for _, table := range there {
-		was, ok := s.past[table.ID]
-		switch {
-		case !ok:
-			t.lose(table.ID, "it is new")
-		case was.Shape != s.shape(table):
-			t.lose(table.ID, "it is made otherwise than it was")
-		case table.Condition != "":
-			t.lose(table.ID, "the job takes some of its rows")
-		case table.NotInLog != "":
-			t.lose(table.ID, table.NotInLog)
-		case was.Made != table.Made:
-			t.lose(table.ID, "it was made anew or rewritten, or is told of only from now on")
-		}
-		for _, other := range table.Tied {
-			if t.tie(table.ID, other); there[other] == nil {
-				t.lose(table.ID, "a foreign key ties it to a table that is not dumped")
-			}
-		}
-	}
-	// What streams of the chain hold together goes together, as long as they are needed.
-	for i, d := range s.Base {
-		log := d.Manifest.Payload.SQL.Log
-		if log == nil {
-			continue
-		}
-		for _, c := range log.Streams {
-			for _, id := range c.Tables {
-				if !s.needed(id, i) {
-					continue
-				}
-				t.tie(c.Tables[0], id)
-				if there[id] == nil {
-					t.lose(id, "it is gone")
-				}
-			}
-		}
-	}
-	return t
-}
-
-// needed says whether the transactions that a dump of the chain has of a table are what its rows are made with: they
-// are not where a later dump has its rows, or the ranges that changed since.
-func (s *SQL) needed(id string, dump int) bool {
-	for i := len(s.Base) - 1; i > dump; i-- {
-		if t, ok := s.tables[i][id]; ok && (t.Change == manifest.Whole || t.Change == manifest.Ranges) {
-			return false
-		}
-	}
-	return true
-}
-
-// unfollowed notes why tables are not followed.
-func (s *SQL) unfollowed(t *ties) {
-	s.noLog = map[string]string{}
-	for i := range s.Catalog.Tables {
-		if id := s.Catalog.Tables[i].ID; t.why(id) != "" {
-			s.noLog[id] = t.why(id)
-		}
-	}
-}
-
-// reckon says of the tables that were followed what the dump has of them, and how many rows they may have now: what
-// foreign keys did to rows the log does not tell.
-func (s *SQL) reckon(l *logged, t *ties) {
-	s.followed = map[string]manifest.Table{}
-	changed := map[string]bool{}
-	for _, c := range l.out.Streams {
-		for _, id := range c.Tables {
-			changed[id] = true
-		}
-	}
-	for id, x := range l.of {
-		if t.why(id) != "" {
-			continue
-		}
-		m := s.past[id]
-		m.Files, m.Gone, m.Ranges, m.OnBase, m.Counts, m.NoLog = []string{}, nil, nil, false, nil, ""
-		m.Change = manifest.Unchanged
-		if changed[id] {
-			m = x.told[id].of(m)
-		}
-		s.followed[id] = m
-	}
 }

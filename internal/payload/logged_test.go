@@ -139,6 +139,6 @@ func TestWhatIsSearched(t *testing.T) {
 	} {
 		require.Equal(t, x.found, Search{Key: x.key}.means([]byte(x.sql)), "%s in %s", x.key, x.sql)
 	}
-	require.Equal(t, "t", tableOf([]byte("DELETE FROM ONLY t WHERE x"), []string{"tt", "t"}))
-	require.Empty(t, tableOf([]byte("UPDATE ttt SET x"), []string{"tt", "t"}))
+	require.Equal(t, "t", engine.TableOf([]byte("DELETE FROM ONLY t WHERE x"), []string{"tt", "t"}))
+	require.Empty(t, engine.TableOf([]byte("UPDATE ttt SET x"), []string{"tt", "t"}))
 }

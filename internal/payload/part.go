@@ -18,13 +18,14 @@ import (
 func (s *SQL) rows(ctx context.Context, feed *event.Feed) error {
 	s.out.Tables = make([]manifest.Table, len(s.Catalog.Tables))
 	for i, t := range s.Catalog.Tables {
-		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
-			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t), NoLog: s.noLog[t.ID],
-			Made: t.Made}
 		if m, ok := s.followed[t.ID]; ok {
 			m.Made = t.Made
 			s.out.Tables[i] = m
+			continue
 		}
+		s.out.Tables[i] = manifest.Table{ID: t.ID, Schema: t.Schema, Name: t.Name, Columns: t.Columns, Tree: t.Tree,
+			Through: t.Through, Condition: t.Condition, Files: []string{}, Shape: s.shape(&t), NoLog: s.noLog[t.ID],
+			Made: t.Made}
 	}
 	scan := rows.Scanning{Snapshot: s.Snapshot, Catalog: s.Catalog, Meter: feed.Gauge(), Silence: s.Silence, Take: s.take,
 		Samples: func(table int) int64 { return s.Catalog.Tables[table].SampleOf() },

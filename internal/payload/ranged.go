@@ -297,7 +297,7 @@ func (r *removals) of(w *partWriter, number int) {
 
 func (r *removals) add(x change.Removal) error {
 	r.rows += x.Rows
-	_, err := r.file.Write([]byte(engine.Removal(r.table.Remove(x.Span), x.Rows)))
+	_, err := r.file.Write(engine.AppendRows([]byte(r.table.Remove(x.Span)), x.Rows))
 	return err
 }
 

@@ -88,7 +88,7 @@ func (s Search) file(ctx context.Context, d *keep.Dump, path string, tables []st
 			if l.Rows < 0 || l.Transaction < between[0] {
 				return nil
 			}
-			table := tableOf(l.SQL, tables)
+			table := engine.TableOf(l.SQL, tables)
 			if s.Tables != nil && !s.Tables[table] || !s.means(l.SQL) {
 				return nil
 			}
@@ -110,22 +110,6 @@ func (s Search) file(ctx context.Context, d *keep.Dump, path string, tables []st
 		err = Damage(d, path+" cannot be read: "+wrong.Error())
 	}
 	return err
-}
-
-// tableOf is the table that a statement changes, by its ID; empty: none of those.
-func tableOf(sql []byte, tables []string) string {
-	for _, head := range []string{"INSERT INTO ", "UPDATE ONLY ", "UPDATE ", "DELETE FROM ONLY ", "DELETE FROM "} {
-		rest, is := bytes.CutPrefix(sql, []byte(head))
-		if !is {
-			continue
-		}
-		for _, id := range tables {
-			if after, is := bytes.CutPrefix(rest, []byte(id)); is && bytes.HasPrefix(after, []byte(" ")) {
-				return id
-			}
-		}
-	}
-	return ""
 }
 
 // means says whether a statement is one that is looked for. A key stands after an equals sign where a row is named, and

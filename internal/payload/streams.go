@@ -71,7 +71,7 @@ func (c *Chain) Together(wanted map[string]bool) map[string]bool {
 				continue
 			}
 			for _, s := range log.Streams {
-				if !slices.ContainsFunc(s.Tables, func(id string) bool { return all[id] && c.needs(id, i) }) {
+				if !slices.ContainsFunc(s.Tables, func(id string) bool { return all[id] && needed(c.tables, id, i) }) {
 					continue
 				}
 				for _, id := range s.Tables {
@@ -83,16 +83,6 @@ func (c *Chain) Together(wanted map[string]bool) map[string]bool {
 		}
 	}
 	return all
-}
-
-// needs says whether the transactions that a dump of the chain has of a table are among its layers.
-func (c *Chain) needs(id string, dump int) bool {
-	for i := len(c.tables) - 1; i > dump; i-- {
-		if t, ok := c.tables[i][id]; ok && (t.Change == manifest.Whole || t.Change == manifest.Ranges) {
-			return false
-		}
-	}
-	return true
 }
 
 // EachTransaction reads the list of the transactions that a dump has from the server's log.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -59,8 +61,7 @@ func (l *loader) stopInside() error {
 	}
 	if why := l.plan.Reaches(wanted); why != "" {
 		return fault.New("moment-unreachable", nil, "that moment of %s lies between two dumps, and cannot be had for all "+
-			"its tables: %s",
-			l.d.Name(), why).Advise("choose tables of which the log tells (--only), or take the end of a dump")
+			"its tables: %s", l.d.Name(), why).Advise("choose tables of which the log tells (--only), or take the end of a dump")
 	}
 	l.stop = l.plan.Stop.After.Number
 	return nil
@@ -72,15 +73,12 @@ func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transa
 	if x.Last {
 		which.Until = l.stop
 	}
-	var want, got int64
 	if len(x.Rows) < len(x.Of.Tables) {
-		which.Only = map[string]bool{}
+		which.Only = slices.Collect(maps.Keys(x.Rows))
 	}
-	for id, n := range x.Rows {
+	var want, got int64
+	for _, n := range x.Rows {
 		want += n
-		if which.Only != nil {
-			which.Only[id] = true
-		}
 	}
 	for _, path := range x.Of.Files {
 		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) {
@@ -103,8 +101,7 @@ func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transa
 	}
 	if got != want && which.Until == 0 {
 		return fault.New("rows-missing", nil, "the transactions of %s changed %d rows, and the dump has %d changes",
-			x.Of.Tables[0],
-			got, want)
+			x.Of.Tables[0], got, want)
 	}
 	return nil
 }

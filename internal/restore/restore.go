@@ -280,8 +280,7 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 	}
 	if opt.Part == Rows && l.removes() {
 		return nil, fault.Wrong("rows-of-chain", "the rows of %s lie in dumps that build on each other, and to put them "+
-			"together "+
-			"rows are removed on the way: not in tables that are there, with their keys and triggers", plan.Last().Name()).
+			"together rows are removed on the way: not in tables that are there, with their keys and triggers", plan.Last().Name()).
 			Advise("restore it under another name, or take the rows of a full")
 	}
 	if err := l.stopInside(); err != nil {

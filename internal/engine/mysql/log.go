@@ -69,11 +69,6 @@ func (p *snapshot) LogHead() string {
 	return byteNames + "SET foreign_key_checks = 1, unique_checks = 1;\n"
 }
 
-// unusable says that the log cannot be read.
-func unusable(format string, args ...any) error {
-	return fault.New(engine.LogUnusable, nil, format, args...)
-}
-
 // mostOffset is how far into a log file a reader can begin, in bytes.
 const mostOffset = math.MaxUint32
 
@@ -83,26 +78,26 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	end := p.pin.position
 	switch {
 	case end.File == "" || end.Offset == 0:
-		return unusable("the server writes no log, or this user may not ask for its position")
+		return engine.Unusable("the server writes no log, or this user may not ask for its position")
 	case from.File == "":
-		return unusable("the dump before does not say where in the log it stands")
+		return engine.Unusable("the dump before does not say where in the log it stands")
 	case from.Offset > mostOffset || end.Offset > mostOffset:
-		return unusable("a log file of more than 4 GiB cannot be followed")
+		return engine.Unusable("a log file of more than 4 GiB cannot be followed")
 	}
 	r := &logReader{database: p.database, tables: map[string]*engine.Table{}, to: to, from: from, end: end,
-		sub: replication.NewBinlogParser()}
+		maria: p.s.maria}
 	for _, t := range tables {
 		r.tables[t.Name] = t
 	}
 	r.byGTID = from.System != end.System
 	if r.byGTID && (from.GTID == "" || end.GTID == "") {
-		return unusable("the server is another one, and no transaction ids say where its log goes on")
+		return engine.Unusable("the server is another one, and no transaction ids say where its log goes on")
 	}
 	if !r.byGTID && from.File == end.File && (from.Began == end.Began || from.Began == 0) && from.Offset == end.Offset &&
 		from.GTID == end.GTID {
 		return nil // nothing was written since
 	}
-	if err := r.past(p.s.maria); err != nil {
+	if err := r.past(); err != nil {
 		return err
 	}
 	if err := p.s.readLog(ctx, r); err != nil {
@@ -119,8 +114,7 @@ const heartbeat = time.Second
 
 // readLog has a reader read the log until it has seen enough.
 func (s *source) readLog(ctx context.Context, r *logReader) error {
-	r.parser = replication.NewBinlogParser()
-	r.prepare(s.maria)
+	r.prepare()
 	cfg, err := s.logConfig(ctx, r)
 	if err != nil {
 		return err
@@ -131,7 +125,7 @@ func (s *source) readLog(ctx context.Context, r *logReader) error {
 	if r.byGTID {
 		set, e := logclient.ParseGTIDSet(cfg.Flavor, r.from.GTID)
 		if e != nil {
-			return unusable("the transaction ids of the dump before cannot be read: %v", e)
+			return engine.Unusable("the transaction ids of the dump before cannot be read: %v", e)
 		}
 		stream, err = b.StartSyncGTID(set)
 	} else {
@@ -160,11 +154,11 @@ func refused(err error) error {
 	}
 	switch m.Code {
 	case logclient.ER_MASTER_FATAL_ERROR_READING_BINLOG:
-		return unusable("the server does not have that part of its log any more, or cannot read it: %s", m.Message)
+		return engine.Unusable("the server does not have that part of its log any more, or cannot read it: %s", m.Message)
 	case codePrivilege, codeAccess, codeTableAccess, codeAccessDB:
-		return unusable("this user may not read the server's log ('grainkeep grants --for changes' prints what it needs)")
+		return engine.Unusable("this user may not read the server's log ('grainkeep grants --for changes' prints what it needs)")
 	}
-	return unusable("the server does not give its log: %s", m.Message)
+	return engine.Unusable("the server does not give its log: %s", m.Message)
 }
 
 // logConfig says how the log is asked for.
@@ -206,7 +200,7 @@ func (s *source) logConfig(ctx context.Context, r *logReader) (replication.Binlo
 
 // began asks when a log file was begun; 0: this user may not know.
 func (s *source) began(ctx context.Context, at engine.Position) (int64, error) {
-	r := &logReader{from: engine.Position{File: at.File, Offset: 4}, end: at, sub: replication.NewBinlogParser(),
+	r := &logReader{from: engine.Position{File: at.File, Offset: 4}, end: at, maria: s.maria,
 		justBegan: true}
 	if err := s.readLog(ctx, r); err != nil && ctx.Err() == nil {
 		return 0, nil //nolint:nilerr // less is known of the log, and that is no reason not to dump
@@ -215,17 +209,17 @@ func (s *source) began(ctx context.Context, at engine.Position) (int64, error) {
 }
 
 // past fails where the log's ids show that the dump before is not of its past.
-func (r *logReader) past(maria bool) error {
-	if maria || r.from.GTID == "" || r.end.GTID == "" {
+func (r *logReader) past() error {
+	if r.maria || r.from.GTID == "" || r.end.GTID == "" {
 		return nil
 	}
 	from, e1 := logclient.ParseMysqlGTIDSet(r.from.GTID)
 	end, e2 := logclient.ParseMysqlGTIDSet(r.end.GTID)
 	switch {
 	case e1 != nil || e2 != nil:
-		return unusable("the server's transaction ids cannot be read: %v", errors.Join(e1, e2))
+		return engine.Unusable("the server's transaction ids cannot be read: %v", errors.Join(e1, e2))
 	case !end.Contain(from):
-		return unusable("the server has not had all the transactions that the dump before has: it was reset, or is " +
+		return engine.Unusable("the server has not had all the transactions that the dump before has: it was reset, or is " +
 			"another one")
 	}
 	r.ids = from.(*logclient.MysqlGTIDSet)
@@ -240,12 +234,12 @@ func (r *logReader) whole() error {
 		}
 		end, err := logclient.ParseMariadbGTIDSet(r.end.GTID)
 		if err != nil {
-			return unusable("the server's transaction ids cannot be read: %v", err)
+			return engine.Unusable("the server's transaction ids cannot be read: %v", err)
 		}
 		for domain, seen := range r.domains {
 			of := end.(*logclient.MariadbGTIDSet).Sets[domain]
 			if of == nil || of.SequenceNumber < seen {
-				return unusable("the log has a transaction (%d-%d) that the server's own position does not have", domain, seen)
+				return engine.Unusable("the log has a transaction (%d-%d) that the server's own position does not have", domain, seen)
 			}
 		}
 		return nil
@@ -253,11 +247,9 @@ func (r *logReader) whole() error {
 	if r.ids == nil {
 		return nil
 	}
-	if set := r.ids.String(); set != "" {
-		end, err := logclient.ParseMysqlGTIDSet(r.end.GTID)
-		if err != nil || !r.ids.Contain(end) {
-			return unusable("the log lacks transactions that the server has had")
-		}
+	end, err := logclient.ParseMysqlGTIDSet(r.end.GTID)
+	if err != nil || !r.ids.Contain(end) {
+		return engine.Unusable("the log lacks transactions that the server has had")
 	}
 	return nil
 }

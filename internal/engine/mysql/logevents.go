@@ -58,13 +58,13 @@ const standalone = 1
 var errSeen = errors.New("enough of the log was seen")
 
 // prepare makes ready to take events.
-func (r *logReader) prepare(maria bool) {
+func (r *logReader) prepare() {
 	flavor := logclient.MySQLFlavor
-	if maria {
+	if r.maria {
 		flavor = logclient.MariaDBFlavor
 	}
-	r.maria = maria
 	r.domains, r.wrote, r.file = map[uint32]uint64{}, map[*engine.Table]bool{}, r.from.File
+	r.parser, r.sub = replication.NewBinlogParser(), replication.NewBinlogParser()
 	for _, p := range []*replication.BinlogParser{r.parser, r.sub} {
 		p.SetFlavor(flavor)
 		p.SetRowsEventDecodeFunc(r.headOnly)
@@ -127,7 +127,7 @@ func (r *logReader) event(raw *replication.BinlogEvent) error {
 }
 
 func unreadable(h *replication.EventHeader, err error) error {
-	return unusable("an event of the log (%s) cannot be read: %v", h.EventType, err)
+	return engine.Unusable("an event of the log (%s) cannot be read: %v", h.EventType, err)
 }
 
 // begins takes the head of a log file, which says when it was begun.
@@ -146,7 +146,7 @@ func (r *logReader) begins(raw *replication.BinlogEvent, e *replication.BinlogEv
 		return errSeen
 	}
 	if !r.byGTID && r.file == r.from.File && r.from.Began != 0 && r.from.Began != r.begun {
-		return unusable("the server's log was begun anew since: %s is another file than it was", r.file)
+		return engine.Unusable("the server's log was begun anew since: %s is another file than it was", r.file)
 	}
 	return nil
 }
@@ -164,10 +164,10 @@ func (r *logReader) reached(h *replication.EventHeader) error {
 		return nil
 	}
 	if r.begun != 0 && r.end.Began != 0 && r.begun != r.end.Began {
-		return unusable("the log file %s is another one than it was when the snapshot was taken", r.file)
+		return engine.Unusable("the log file %s is another one than it was when the snapshot was taken", r.file)
 	}
 	if at > r.end.Offset && h.EventType != replication.HEARTBEAT_EVENT {
-		return unusable("no transaction of the log ends where the snapshot stands (%s:%d)", r.end.File, r.end.Offset)
+		return engine.Unusable("no transaction of the log ends where the snapshot stands (%s:%d)", r.end.File, r.end.Offset)
 	}
 	r.done = true
 	return errSeen
@@ -189,19 +189,19 @@ func (r *logReader) payload(body []byte) error {
 		if _, err := io.ReadFull(events, event); err == io.EOF {
 			return nil
 		} else if err != nil {
-			return unusable("a compressed transaction of the log cannot be read: %v", err)
+			return engine.Unusable("a compressed transaction of the log cannot be read: %v", err)
 		}
 		length := binary.LittleEndian.Uint32(event[9:])
 		if length < uint32(len(event)) || length > mostEvent {
-			return unusable("a compressed transaction of the log has an event of %d bytes", length)
+			return engine.Unusable("a compressed transaction of the log has an event of %d bytes", length)
 		}
 		event = append(event, make([]byte, int(length)-len(event))...)
 		if _, err := io.ReadFull(events, event[replication.EventHeaderSize:]); err != nil {
-			return unusable("a compressed transaction of the log cannot be read: %v", err)
+			return engine.Unusable("a compressed transaction of the log cannot be read: %v", err)
 		}
 		e, err := r.sub.Parse(event)
 		if err != nil {
-			return unusable("an event of a compressed transaction cannot be read: %v", err)
+			return engine.Unusable("an event of a compressed transaction cannot be read: %v", err)
 		}
 		if err := r.take(e.Header, e.Event); err != nil {
 			return err
@@ -215,7 +215,7 @@ const mostEvent = 1<<30 + 1<<20
 // payloadOf gives the compressed events out of such a transaction.
 func payloadOf(body []byte) ([]byte, error) {
 	const endMark, compression, none = 0, 2, 255
-	broken := unusable("a compressed transaction of the log cannot be read")
+	broken := engine.Unusable("a compressed transaction of the log cannot be read")
 	for {
 		kind, _, n := logclient.LengthEncodedInt(body)
 		if n == 0 || n > len(body) {
@@ -231,7 +231,7 @@ func payloadOf(body []byte) ([]byte, error) {
 		value := body[n : uint64(n)+length]
 		if body = body[uint64(n)+length:]; kind == compression {
 			if how, _, _ := logclient.LengthEncodedInt(value); how == none {
-				return nil, unusable("a transaction of the log is packed in an unknown way")
+				return nil, engine.Unusable("a transaction of the log is packed in an unknown way")
 			}
 		}
 	}
@@ -355,9 +355,7 @@ func (r *logReader) query(h *replication.EventHeader, e *replication.QueryEvent)
 	case rollsBackTo:
 		r.loseWritten("a transaction was rolled back to a savepoint that the log shows")
 		return nil
-	case staysInside:
-		return nil
-	case preparesLater:
+	case staysInside, preparesLater:
 		return nil
 	case commitsPrepared:
 		r.loseAll("a transaction was committed that had been prepared before")

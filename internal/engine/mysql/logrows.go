@@ -29,7 +29,7 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 		replication.MARIADB_DELETE_ROWS_COMPRESSED_EVENT_V1:
 		var err error
 		if c.body, err = logclient.DecompressMariadbData(c.body); err != nil {
-			return unusable("compressed rows of the log cannot be read: %v", err)
+			return engine.Unusable("compressed rows of the log cannot be read: %v", err)
 		}
 	}
 	why := c.fits()

@@ -1,7 +1,6 @@
 package mysql
 
 import (
-	"bytes"
 	"context"
 	"database/sql/driver"
 	"io"
@@ -14,7 +13,7 @@ import (
 // Replay implements engine.Replayer.
 func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, seen func(int64)) (engine.Touched,
 	error) {
-	touched, err := engine.ReplayBatches(text, w, seen, engine.Batches{Only: changed,
+	touched, err := engine.ReplayBatches(text, w, seen, engine.Batches{
 		Head: func(sql []byte) error {
 			_, err := s.c.exec(ctx, string(sql))
 			return err
@@ -25,16 +24,6 @@ func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, se
 		_, err = s.c.exec(ctx, settings)
 	}
 	return touched, err
-}
-
-// changed is the ID of the table that a statement changes.
-func changed(sql []byte) string {
-	for _, head := range []string{"INSERT INTO ", "UPDATE ", "DELETE FROM "} {
-		if rest, is := bytes.CutPrefix(sql, []byte(head)); is {
-			return string(quoted.Find(rest))
-		}
-	}
-	return ""
 }
 
 // execEach runs statements, divided by semicolons, and gives the rows that each of them touched.

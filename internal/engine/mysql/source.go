@@ -134,13 +134,9 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 	if s.local() {
 		d.Folder = rows[0][3]
 	}
-	if d.Log, err = s.log(ctx); err != nil {
+	if d.Log, d.NoLog, err = s.log(ctx); err != nil {
 		return d, err
 	}
-	if d.NoLog, err = s.noLog(ctx); err != nil {
-		return d, err
-	}
-	d.Follows = d.NoLog == ""
 	d.Blind, err = s.blind(ctx)
 	return d, err
 }
@@ -157,8 +153,8 @@ func (s *source) blind(ctx context.Context) (string, error) {
 		"(GRANT SHOW DATABASES ON *.* would show them)", nil
 }
 
-// log says what the server's change log allows.
-func (s *source) log(ctx context.Context) (string, error) {
+// log says what the server's change log allows, and why it cannot be followed; empty: it can.
+func (s *source) log(ctx context.Context) (text, why string, err error) {
 	days := "@@binlog_expire_logs_seconds / 86400"
 	if s.maria && s.version < 100601 {
 		days = "@@expire_logs_days"
@@ -166,40 +162,28 @@ func (s *source) log(ctx context.Context) (string, error) {
 	rows, err := s.home.rows(ctx,
 		"SELECT @@log_bin, @@global.binlog_format, @@global.binlog_row_image, round("+days+", 1)")
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	on, format, image, kept := rows[0][0], rows[0][1], rows[0][2], rows[0][3]
 	if on != "1" {
-		return "off: changes could be found only by comparing", nil
+		return "off: changes could be found only by comparing", "the server writes none", nil
 	}
-	text := "on, format " + format + ", row image " + image + ", kept "
+	text = "on, format " + format + ", row image " + image + ", kept "
 	if n, err := strconv.ParseFloat(kept, 64); err == nil && n > 0 {
 		text += strconv.FormatFloat(n, 'f', -1, 64) + " days"
 	} else {
 		text += "until somebody removes it"
 	}
-	return text, nil
-}
-
-// noLog says why changes cannot be followed in the server's log; empty: they can.
-func (s *source) noLog(ctx context.Context) (string, error) {
-	rows, err := s.home.rows(ctx, "SELECT @@log_bin, @@global.binlog_format")
-	if err != nil {
-		return "", err
-	}
-	switch {
-	case rows[0][0] != "1":
-		return "the server writes none", nil
-	case rows[0][1] != "ROW":
-		return "it has statements in the place of rows: SET GLOBAL binlog_format = ROW, and in the server's " +
+	if format != "ROW" {
+		return text, "it has statements in the place of rows: SET GLOBAL binlog_format = ROW, and in the server's " +
 			"configuration", nil
 	}
 	rights, err := s.home.rows(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE "+mine+
 		" AND privilege_type IN ('REPLICATION SLAVE', 'SUPER')")
 	if err == nil && len(rights) == 0 {
-		return "this user may not read it: 'grainkeep grants --for changes' prints the right", nil
+		why = "this user may not read it: 'grainkeep grants --for changes' prints the right"
 	}
-	return "", err
+	return text, why, err
 }
 
 func (s *source) local() bool {

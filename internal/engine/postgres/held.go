@@ -14,17 +14,19 @@ import (
 // slotNamed is what names of slots of this program look like.
 var slotNamed = regexp.MustCompile(`^grainkeep_([0-9a-f]{12})_[0-9]+$`)
 
+// slotStatus is SQL for what became of the log that a slot holds back.
+func (s *source) slotStatus() string {
+	if s.version < 130000 {
+		return "'reserved'"
+	}
+	return "coalesce(wal_status, 'lost')"
+}
+
 // Held implements engine.Holder.
 func (s *source) Held(ctx context.Context) ([]engine.Held, error) {
-	state := "coalesce(wal_status, 'lost')"
-	if s.version < 130000 {
-		state = "'reserved'"
-	}
 	rows, err := s.home.Query(ctx, "SELECT slot_name::text, coalesce(database::text, ''), coalesce(CASE WHEN "+
-		"pg_is_in_recovery() THEN NULL "+
-		"ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END, -1)::bigint, "+state+", active FROM "+
-		"pg_replication_slots "+
-		"WHERE slot_name ~ '^grainkeep_[0-9a-f]{12}_[0-9]+$' ORDER BY 1")
+		"pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END, -1)::bigint, "+
+		s.slotStatus()+", active FROM pg_replication_slots WHERE slot_name ~ '^grainkeep_[0-9a-f]{12}_[0-9]+$' ORDER BY 1")
 	if err != nil {
 		return nil, plain(ctx, s.home, err)
 	}
@@ -66,10 +68,9 @@ func (s *source) LetGo(ctx context.Context, name string) error {
 		}
 		defer closeConn(c)
 		_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL client_min_messages = error; DROP PUBLICATION IF "+
-			"EXISTS grainkeep_%s; COMMIT",
-			m[1]))
+			"EXISTS grainkeep_%s; COMMIT", m[1]))
 		return plain(ctx, c, err)
 	}
-	return fault.Wrong("slot-absent", "the server has no slot %s",
-		name).Advise("'grainkeep slots' lists those that it has")
+	return fault.Wrong("slot-absent", "the server has no slot %s", name).
+		Advise("'grainkeep slots' lists those that it has")
 }

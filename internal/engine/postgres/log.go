@@ -14,7 +14,6 @@ import (
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 
 	"grainkeep/internal/engine"
-	"grainkeep/internal/fault"
 )
 
 // The change log is read by logical decoding. A slot of the job's own keeps the log from where the chain stands; a
@@ -28,6 +27,7 @@ const plugin = "pgoutput"
 type logAt struct {
 	conn     *pgconn.PgConn // that speaks replication; it holds the snapshot until it is used for something else
 	snapshot string
+	slot     string // the job's own
 	made     string // on the server, to stay there
 	position engine.Position
 }
@@ -38,11 +38,6 @@ func (l *logAt) close() {
 		defer cancel()
 		l.conn.Close(ctx)
 	}
-}
-
-// unusable says that the log cannot be read.
-func unusable(format string, args ...any) error {
-	return fault.New(engine.LogUnusable, nil, format, args...)
 }
 
 // publication is the name of the job's own.
@@ -130,62 +125,78 @@ func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 		return nil, err
 	}
 	defer closeConn(c)
-	if why, err := s.noLog(ctx, c); err != nil || why != "" {
-		if err == nil {
-			err = unusable("%s", why)
-		}
+	setup, err := s.logSetup(ctx, c)
+	if err != nil {
 		return nil, err
+	}
+	if why := setup.why(s.at.LogUnbounded); why != "" {
+		return nil, engine.Unusable("%s", why)
 	}
 	if err := s.publish(ctx, c); err != nil {
 		return nil, err
 	}
-	slot, err := s.slot(ctx, c)
-	if err != nil {
+	l := &logAt{}
+	if l.slot, err = s.slot(ctx, c); err != nil {
 		return nil, err
 	}
-	l := &logAt{}
 	wait, cancel := context.WithTimeout(ctx, s.at.LockWait)
 	defer cancel()
 	if l.conn, err = s.replication(wait, database); err != nil {
 		return nil, err
 	}
-	if err = s.makeSlots(wait, c, l, slot); err != nil {
+	if err = s.makeSlots(wait, c, l); err != nil {
 		l.close()
 		if wait.Err() != nil && ctx.Err() == nil {
-			return nil, unusable("a place in the log could not be had within %s: a slot waits for every transaction that "+
-				"writes%s",
-				s.at.LockWait, s.writer(ctx))
+			return nil, engine.Unusable("a place in the log could not be had within %s: a slot waits for every "+
+				"transaction that writes%s", s.at.LockWait, s.writer(ctx))
 		}
 		return nil, err
 	}
 	return l, nil
 }
 
-// noLog says why the log cannot be followed; empty: it can.
-func (s *source) noLog(ctx context.Context, c *pgx.Conn) (why string, err error) {
-	var level, bound string
-	var recovering, may bool
-	setting := "current_setting('max_slot_wal_keep_size')"
+// logSetup is what the server and the user's rights allow of the log.
+type logSetup struct {
+	level, bound    string
+	recovering, may bool
+}
+
+func (s *source) logSetup(ctx context.Context, c *pgx.Conn) (l logSetup, err error) {
+	bound := "current_setting('max_slot_wal_keep_size')"
 	if s.version < 130000 {
-		setting = "'-1'"
+		bound = "'-1'"
 	}
-	err = c.QueryRow(ctx, "SELECT current_setting('wal_level'), "+setting+", pg_is_in_recovery(), "+
-		"(SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user)").Scan(&level, &bound,
-		&recovering, &may)
+	err = c.QueryRow(ctx, "SELECT current_setting('wal_level'), "+bound+", pg_is_in_recovery(), "+
+		"(SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user)").Scan(&l.level, &l.bound,
+		&l.recovering, &l.may)
+	return l, err
+}
+
+// words say what the log allows.
+func (l logSetup) words() string {
 	switch {
-	case err != nil:
-		return "", err
-	case level != "logical":
-		return "the server writes too little into it (wal_level = logical, then restart it)", nil
-	case recovering:
-		return "this is a standby: slots and publications are made on the server that it follows", nil
-	case !may:
-		return "this user may not read it: 'grainkeep grants --for changes' prints the right", nil
-	case bound == "-1" && !s.at.LogUnbounded:
-		return "the server does not bound what a slot that nobody reads holds back, and its drive could fill up: set " +
-			"max_slot_wal_keep_size there, or say changes = \"log\" in the job if that is meant", nil
+	case l.level != "logical":
+		return "level " + l.level + "; changes could be read from it only with logical"
+	case l.bound == "-1":
+		return "level logical; a slot that nobody reads is not bounded (max_slot_wal_keep_size)"
 	}
-	return "", nil
+	return "level logical; a slot holds at most " + l.bound
+}
+
+// why says why the log cannot be followed, by a job that may hold back any amount of it or not; empty: it can.
+func (l logSetup) why(unbounded bool) string {
+	switch {
+	case l.level != "logical":
+		return "the server writes too little into it (wal_level = logical, then restart it)"
+	case l.recovering:
+		return "this is a standby: slots and publications are made on the server that it follows"
+	case !l.may:
+		return "this user may not read it: 'grainkeep grants --for changes' prints the right"
+	case l.bound == "-1" && !unbounded:
+		return "the server does not bound what a slot that nobody reads holds back, and its drive could fill up: set " +
+			"max_slot_wal_keep_size there, or say changes = \"log\" in the job if that is meant"
+	}
+	return ""
 }
 
 // publish makes the job's publication one of just the tables that the log can tell of. Any other table in it would make
@@ -226,14 +237,12 @@ func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
 		sql = "ALTER PUBLICATION " + name + " SET TABLE ONLY " + strings.Join(want, ", ONLY ")
 	}
 	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d; SET LOCAL client_min_messages = "+
-		"error; %s; COMMIT",
-		max(1, s.at.LockWait.Milliseconds()), sql))
+		"error; %s; COMMIT", max(1, s.at.LockWait.Milliseconds()), sql))
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		c.Exec(ctx, "ROLLBACK")
-		return unusable("the publication %s could not be made to hold the tables: %s ('grainkeep grants --for changes' "+
-			"prints what is "+
-			"needed)", s.publication(), pg.Message)
+		return engine.Unusable("the publication %s could not be made to hold the tables: %s ('grainkeep grants --for "+
+			"changes' prints what is needed)", s.publication(), pg.Message)
 	}
 	return err
 }
@@ -250,7 +259,7 @@ func (s *source) replication(ctx context.Context, database string) (*pgconn.PgCo
 	}
 	conn, err := pgconn.ConnectConfig(ctx, &cfg.Config)
 	if err != nil {
-		return nil, unusable("the server lets nobody read its log here: %v", engine.RootCause(err))
+		return nil, engine.Unusable("the server lets nobody read its log here: %v", engine.RootCause(err))
 	}
 	for _, sql := range strings.SplitAfter(settings+noTimeouts(conn.ParameterStatus("server_version")), ";\n") {
 		if strings.TrimSpace(sql) == "" {
@@ -265,27 +274,26 @@ func (s *source) replication(ctx context.Context, database string) (*pgconn.PgCo
 }
 
 // makeSlots makes the job's slot, where there is none, and one that lives as long as the connection, with a snapshot.
-func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot string) error {
+func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt) error {
 	var there bool
 	err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = "+
-		literal(slot)+")").Scan(&there)
+		literal(l.slot)+")").Scan(&there)
 	if err != nil {
 		return err
 	}
 	if !there {
-		if _, err = pglogrepl.CreateReplicationSlot(ctx, l.conn, slot, plugin, pglogrepl.CreateReplicationSlotOptions{
+		if _, err = pglogrepl.CreateReplicationSlot(ctx, l.conn, l.slot, plugin, pglogrepl.CreateReplicationSlotOptions{
 			SnapshotAction: "NOEXPORT_SNAPSHOT"}); err != nil {
 			return slotTrouble(err)
 		}
 		l.made = fmt.Sprintf("the slot %s and the publication %s were made, by which changes are read from the server's "+
-			"log", slot,
-			s.publication())
+			"log", l.slot, s.publication())
 	}
 	system, err := pglogrepl.IdentifySystem(ctx, l.conn)
 	if err != nil {
 		return err
 	}
-	made, err := pglogrepl.CreateReplicationSlot(ctx, l.conn, slot+"_now", plugin, pglogrepl.CreateReplicationSlotOptions{
+	made, err := pglogrepl.CreateReplicationSlot(ctx, l.conn, l.slot+"_now", plugin, pglogrepl.CreateReplicationSlotOptions{
 		Temporary: true, SnapshotAction: "EXPORT_SNAPSHOT"})
 	if err != nil {
 		return slotTrouble(err)
@@ -298,7 +306,7 @@ func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt, slot stri
 func slotTrouble(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		return unusable("the server makes no slot: %s", pg.Message)
+		return engine.Unusable("the server makes no slot: %s", pg.Message)
 	}
 	return err
 }
@@ -308,8 +316,7 @@ func (s *source) writer(ctx context.Context) string {
 	var pid int32
 	var user, query string
 	err := s.home.QueryRow(ctx, "SELECT pid, coalesce(usename::text, '?'), left(coalesce(query, ''), 60) FROM "+
-		"pg_stat_activity "+
-		"WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1").Scan(&pid, &user, &query)
+		"pg_stat_activity WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1").Scan(&pid, &user, &query)
 	if err == nil {
 		return fmt.Sprintf(", and process %d of the user %s has one open (%s)", pid, user, query)
 	}
@@ -338,25 +345,21 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	case p.noLog != nil:
 		return p.noLog
 	case p.log == nil:
-		return unusable("this snapshot stands at no place in the log")
+		return engine.Unusable("this snapshot stands at no place in the log")
 	case from.LSN == "":
-		return unusable("the dump before does not say where in the log it stands")
+		return engine.Unusable("the dump before does not say where in the log it stands")
 	case from.System != p.log.position.System:
-		return unusable("the server is another one, or goes on from another one's log")
+		return engine.Unusable("the server is another one, or goes on from another one's log")
 	}
 	begin, err1 := pglogrepl.ParseLSN(from.LSN)
 	end, err2 := pglogrepl.ParseLSN(p.log.position.LSN)
 	if err := errors.Join(err1, err2); err != nil {
-		return unusable("a place in the log cannot be read: %v", err)
+		return engine.Unusable("a place in the log cannot be read: %v", err)
 	}
 	if begin > end {
-		return unusable("the dump before stands further in the log than the server does")
+		return engine.Unusable("the dump before stands further in the log than the server does")
 	}
-	slot, err := p.s.slot(ctx, p.c)
-	if err != nil {
-		return err
-	}
-	if err := p.slotServes(ctx, slot, begin); err != nil {
+	if err := p.slotServes(ctx, begin); err != nil {
 		return err
 	}
 	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{},
@@ -364,37 +367,29 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	for _, t := range tables {
 		r.tables[p.follow[t.ID].OID] = &pgTable{Table: t, of: p.follow[t.ID]}
 	}
-	return r.read(ctx, slot, p.s.publication(), p.s.at.Bound())
+	return r.read(ctx, p.log.slot, p.s.publication(), p.s.at.Bound())
 }
 
-// slotServes fails unless a slot still holds the log from a place on.
-func (p *snapshot) slotServes(ctx context.Context, slot string, from pglogrepl.LSN) error {
-	state := "wal_status"
-	if p.s.version < 130000 {
-		state = "'reserved'"
-	}
-	c, err := p.s.connect(ctx, p.database)
-	if err != nil {
-		return err
-	}
-	defer closeConn(c)
+// slotServes fails unless the job's slot still holds the log from a place on.
+func (p *snapshot) slotServes(ctx context.Context, from pglogrepl.LSN) error {
+	slot := p.log.slot
 	var confirmed, status string
 	var active bool
-	err = c.QueryRow(ctx, "SELECT coalesce(confirmed_flush_lsn::text, '0/0'), coalesce("+state+", 'lost'), active FROM "+
+	err := p.c.QueryRow(ctx, "SELECT coalesce(confirmed_flush_lsn::text, '0/0'), "+p.s.slotStatus()+", active FROM "+
 		"pg_replication_slots WHERE slot_name = "+literal(slot)).Scan(&confirmed, &status, &active)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
-		return unusable("the slot %s is gone", slot)
+		return engine.Unusable("the slot %s is gone", slot)
 	case err != nil:
 		return err
 	case active:
-		return unusable("somebody else reads the slot %s just now", slot)
+		return engine.Unusable("somebody else reads the slot %s just now", slot)
 	case status == "lost" || status == "unreserved":
-		return unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
+		return engine.Unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
 	}
 	at, err := pglogrepl.ParseLSN(confirmed)
 	if err != nil || at > from {
-		return unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it",
+		return engine.Unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it",
 			slot)
 	}
 	return nil

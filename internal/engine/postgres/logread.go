@@ -83,9 +83,9 @@ func (r *logReader) read(ctx context.Context, slot, publication string, silence 
 func refusedLog(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		return unusable("the server does not give its log: %s", pg.Message)
+		return engine.Unusable("the server does not give its log: %s", pg.Message)
 	}
-	return unusable("the connection was lost while the log was read: %v", err)
+	return engine.Unusable("the connection was lost while the log was read: %v", err)
 }
 
 // ask tells the server what is in place, and asks how far it is.
@@ -104,13 +104,13 @@ func (r *logReader) message(ctx context.Context, message pgproto3.BackendMessage
 		return refusedLog(pgconn.ErrorResponseToPgError(m))
 	case *pgproto3.CopyData:
 		if len(m.Data) == 0 {
-			return unusable("the server sent an empty message of its log")
+			return engine.Unusable("the server sent an empty message of its log")
 		}
 		switch m.Data[0] {
 		case pglogrepl.PrimaryKeepaliveMessageByteID:
 			alive, err := pglogrepl.ParsePrimaryKeepaliveMessage(m.Data[1:])
 			if err != nil {
-				return unusable("a message of the log cannot be read: %v", err)
+				return engine.Unusable("a message of the log cannot be read: %v", err)
 			}
 			if alive.ServerWALEnd >= r.end && !r.inside {
 				r.done = true
@@ -123,12 +123,12 @@ func (r *logReader) message(ctx context.Context, message pgproto3.BackendMessage
 		case pglogrepl.XLogDataByteID:
 			data, err := pglogrepl.ParseXLogData(m.Data[1:])
 			if err != nil {
-				return unusable("a message of the log cannot be read: %v", err)
+				return engine.Unusable("a message of the log cannot be read: %v", err)
 			}
 			return r.decoded(data.WALData)
 		}
 	case *pgproto3.CopyDone, *pgproto3.CommandComplete:
-		return unusable("the server ended its log")
+		return engine.Unusable("the server ended its log")
 	}
 	return nil
 }
@@ -137,7 +137,7 @@ func (r *logReader) message(ctx context.Context, message pgproto3.BackendMessage
 func (r *logReader) decoded(data []byte) error {
 	message, err := pglogrepl.Parse(data)
 	if err != nil {
-		return unusable("a change in the log cannot be read: %v", err)
+		return engine.Unusable("a change in the log cannot be read: %v", err)
 	}
 	switch m := message.(type) {
 	case *pglogrepl.BeginMessage:

@@ -247,28 +247,11 @@ func (s *source) Describe(ctx context.Context) (engine.Server, error) {
 		return d, err
 	}
 	d.Wide = true
-	var level, bound string
-	if s.version >= 130000 {
-		err = s.home.QueryRow(ctx,
-			"SELECT current_setting('wal_level'), current_setting('max_slot_wal_keep_size')").Scan(&level, &bound)
-	} else {
-		err = s.home.QueryRow(ctx, "SELECT current_setting('wal_level'), '-1'").Scan(&level, &bound)
-	}
+	log, err := s.logSetup(ctx, s.home)
 	if err != nil {
 		return d, err
 	}
-	switch {
-	case level != "logical":
-		d.Log = "level " + level + "; changes could be read from it only with logical"
-	case bound == "-1":
-		d.Log = "level logical; a slot that nobody reads is not bounded (max_slot_wal_keep_size)"
-	default:
-		d.Log = "level logical; a slot holds at most " + bound
-	}
-	if d.NoLog, err = s.noLog(ctx, s.home); err != nil {
-		return d, err
-	}
-	d.Follows = d.NoLog == ""
+	d.Log, d.NoLog = log.words(), log.why(s.at.LogUnbounded)
 	// Only a privileged user may know; without it the drive cannot be compared.
 	var folder string
 	if s.local() && s.home.QueryRow(ctx, "SELECT current_setting('data_directory')").Scan(&folder) == nil {

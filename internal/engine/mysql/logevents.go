@@ -157,8 +157,13 @@ func (r *logReader) reached(h *replication.EventHeader) error {
 		return nil
 	}
 	at := int64(h.LogPos)
-	if h.EventType == replication.ROTATE_EVENT {
+	switch h.EventType {
+	case replication.ROTATE_EVENT:
 		return nil
+	case replication.FORMAT_DESCRIPTION_EVENT:
+		if r.file == r.from.File { // the head of a file of which more was read before has no place of its own
+			return nil
+		}
 	}
 	if at < r.end.Offset || h.Flags&replication.LOG_EVENT_ARTIFICIAL_F != 0 && h.EventType != replication.HEARTBEAT_EVENT {
 		return nil

@@ -109,7 +109,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	x.fromLog()
 	query(t, s, "trapped", "UPDATE t SET v = 4 WHERE id = 1")
 	query(t, s, "trapped", "SELECT pg_drop_replication_slot('"+slot+"')")
-	x.compared("stands further than the chain") // it was made anew
+	x.compared("there was no slot")
 	x.fromLog()
 
 	address := strings.TrimPrefix(strings.TrimSuffix(s.URL(""), "/"), "postgres://harbourmaster@")
@@ -117,7 +117,8 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 		[]byte("[source.s]\nengine = \"postgres\"\nserver = \""+address+
 			"\"\nuser = \"harbourmaster\"\n[keep.k]\nfolder = \"keep\"\n[job.waits]\nsource = \"s\"\nkeep = \"k\"\ndatabases "+
 			"= [\"trapped\"]\n"+
-			"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\n"), 0o600))
+			"full = \"02:30\"\nincremental = \"each 15 min\"\nchanges = \"log\"\nlock_wait = \"2 s\"\nlog_limit = "+
+			"\"64 MiB\"\n"), 0o600))
 	run(t, x.dir, -1, "dump", "waits", "--kind", "full", "--new-baseline")
 
 	// Somebody writes, and does not end.
@@ -147,6 +148,23 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	o = run(t, x.dir, 2, "slots", "s", "--remove", "of_somebody")
 	require.Contains(t, o.stderr, "no slot of this program")
 	run(t, x.dir, -1, "drill", "waits/trapped", "--to", "s")
+
+	// More than the job allows goes when it is told to, and what a slot leaves behind is found.
+	require.Contains(t, run(t, x.dir, -1, "status").stderr, "s holds back of its log: ")
+	query(t, s, "trapped", "SELECT pg_switch_wal()")
+	query(t, s, "trapped", "CREATE TABLE wide AS SELECT repeat('x', 100) v FROM generate_series(1, 600000)")
+	require.Contains(t, run(t, x.dir, -1, "status").stderr, "more than the job's log_limit")
+	require.Contains(t, run(t, x.dir, 0, "slots", "s").stdout, "64.0 MiB")
+	require.Contains(t, run(t, x.dir, -1, "survey", "waits").stdout, "of the log for trapped")
+	require.Contains(t, run(t, x.dir, 3, "slots", "s", "--trim").stderr, "the job's next dump of changes compares")
+	require.Contains(t, run(t, x.dir, 0, "slots", "s").stderr, "no slot")
+	o = run(t, x.dir, -1, "dump", "waits", "--kind", "incremental")
+	require.Contains(t, o.stderr, "there was no slot")
+	slot = query(t, s, "trapped", "SELECT slot_name FROM pg_replication_slots")
+	query(t, s, "trapped", "SELECT pg_drop_replication_slot('"+slot+"')")
+	require.Contains(t, run(t, x.dir, 0, "slots", "s").stdout, "only the publication is left")
+	run(t, x.dir, 0, "slots", "s", "--remove", slot)
+	require.Equal(t, "0", query(t, s, "trapped", "SELECT count(*) FROM pg_publication"))
 }
 
 // TestTrapsOfMariaDBLog: the same.

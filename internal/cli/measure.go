@@ -27,6 +27,12 @@ func (n *night) measure() (web.Reading, error) {
 		return web.Reading{}, err
 	}
 	r.UnderWay = len(n.server.UnderWay())
+	n.mu.Lock()
+	for _, x := range n.slots {
+		r.Slots = append(r.Slots, web.Slot{Source: x.Source, Name: x.Name, Job: x.Job, Database: x.Database, Bytes: x.Bytes,
+			Limit: x.Limit, Lost: x.Lost})
+	}
+	n.mu.Unlock()
 	n.reading, n.readAt = r, clock.Now()
 	return r, nil
 }

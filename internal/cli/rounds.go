@@ -8,6 +8,7 @@ import (
 
 	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
+	"grainkeep/internal/job"
 	"grainkeep/internal/phrase"
 )
 
@@ -17,12 +18,14 @@ const (
 	checkMountedEvery = time.Hour
 )
 
-// each is called at least once a minute: it tells people what is to be told.
+// each is called at least once a minute: it looks after what servers hold back of their logs, and tells people what is
+// to be told.
 func (n *night) each() {
 	n.mu.Lock()
 	n.looked = clock.Now()
 	f := n.f
 	n.mu.Unlock()
+	n.watch(f)
 	if len(f.Tell) == 0 || !n.rounds.CompareAndSwap(false, true) {
 		return
 	}
@@ -43,13 +46,7 @@ func (n *night) round(f *config.File) (err error) {
 		return err
 	}
 	now := clock.Now()
-	every := checkEvery
-	for _, k := range f.Keep {
-		if len(k.Before) > 0 {
-			every = checkMountedEvery
-		}
-	}
-	if now.Sub(n.checked) >= every {
+	if now.Sub(n.checked) >= betweenLooks(f) {
 		n.checked = now
 		if err := b.tellStates(f, t); err != nil {
 			return err
@@ -59,6 +56,40 @@ func (n *night) round(f *config.File) (err error) {
 		return err
 	}
 	return errors.Join(t.Send(b.ctx)...)
+}
+
+// betweenLooks is how long it is at least from one look at all keeps to the next.
+func betweenLooks(f *config.File) time.Duration {
+	for _, k := range f.Keep {
+		if len(k.Before) > 0 {
+			return checkMountedEvery
+		}
+	}
+	return checkEvery
+}
+
+// watch looks what servers hold back of their logs, every few minutes, and lets go of what is past its job's limit.
+func (n *night) watch(f *config.File) {
+	now := clock.Now()
+	if len(job.Of(f).Followed()) == 0 || !n.watching.CompareAndSwap(false, true) {
+		return
+	}
+	if now.Sub(n.watched) < betweenLooks(f) {
+		n.watching.Store(false)
+		return
+	}
+	n.watched = now
+	go func() {
+		defer n.watching.Store(false)
+		b := n.aside()
+		slots := b.watched(f, n.feed)
+		for _, e := range b.leave() {
+			n.a.mention(e)
+		}
+		n.mu.Lock()
+		n.slots = slots
+		n.mu.Unlock()
+	}()
 }
 
 // aside is an app that works beside this one, and shows nothing.

@@ -24,6 +24,7 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
@@ -51,7 +52,11 @@ type night struct {
 
 	mu     sync.Mutex
 	f      *config.File
-	looked time.Time // when the loop last looked at the clock
+	looked time.Time  // when the loop last looked at the clock
+	slots  []job.Slot // what servers held back of their logs, at the last look
+
+	watching atomic.Bool // it is being looked at
+	watched  time.Time   // when it was looked at last
 
 	rounds  atomic.Bool // one is under way
 	checked time.Time   // when it was last looked for what is stale

@@ -32,7 +32,7 @@ func (a *app) statusCommand() *cobra.Command {
 is due next, and how it stands in a word. The exit code is 4 when somebody should look.
 --probe prints one line for a monitoring system, with its exit codes: 0 good, 1 look
 at it soon, 2 look now, 3 could not be told.`, [2]string{"grainkeep status", "grainkeep status nightly --probe"}})
-	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the servers which databases no job takes")
+	cmd.Flags().BoolVar(&offline, "offline", false, "do not ask the servers what no job takes, and what they hold back of their logs")
 	cmd.Flags().BoolVar(&probe, "probe", false, "one line, codes 0 to 3, and performance data, for a monitoring system")
 	return cmd
 }
@@ -285,7 +285,8 @@ func (a *app) oldestUnread(lines []status.Line, now time.Time) {
 	}
 }
 
-// remind tells of databases that no job takes, of those that restores moved aside, and of messages that wait.
+// remind tells of messages that wait, of what servers hold back of their logs, of databases that no job takes, and of
+// those that restores moved aside.
 func (a *app) remind(names []string, offline bool) error {
 	f, err := a.needConfig()
 	if err != nil {
@@ -305,6 +306,7 @@ func (a *app) remind(names []string, offline bool) error {
 	if offline || len(names) > 0 {
 		return nil
 	}
+	followed := a.jobs(f).Followed()
 	bySource := map[string][]dump.Choice{}
 	for _, name := range f.Jobs() {
 		j := f.Job[name]
@@ -313,7 +315,7 @@ func (a *app) remind(names []string, offline bool) error {
 	}
 	for _, name := range f.Sources() {
 		if choices := bySource[name]; len(choices) > 0 && f.Source[name].Engine != config.Command {
-			a.untaken(f, name, choices)
+			a.ask(f, name, choices, slices.Contains(followed, name))
 		}
 	}
 	return nil
@@ -322,22 +324,28 @@ func (a *app) remind(names []string, offline bool) error {
 // askFor is how long a server may take to say which databases it has.
 const askFor = 10 * time.Second
 
-func (a *app) untaken(f *config.File, name string, choices []dump.Choice) {
+// ask asks a server which databases it has, and what it holds back of its log, if that is followed.
+func (a *app) ask(f *config.File, name string, choices []dump.Choice, followed bool) {
 	ctx, cancel := context.WithTimeout(a.ctx, askFor)
 	defer cancel()
 	at, err := job.Of(f).Location(name)
 	var there []engine.Database
+	var slots []job.Slot
 	if err == nil {
 		var src engine.Source
 		if src, err = engine.Open(ctx, at); err == nil {
 			there, err = src.Databases(ctx)
+			if h, ok := src.(engine.Holder); ok && err == nil && followed {
+				slots, err = a.jobs(f).Slots(ctx, name, h)
+			}
 			src.Close()
 		}
 	}
 	if err != nil {
-		a.warn("source-unasked", "%s could not be asked which databases it has: %v", name, err)
+		a.warn("source-unasked", "%s could not be asked what it has: %v", name, err)
 		return
 	}
+	a.tellHeld(name, slots)
 	untaken, aside := dump.Untaken(there, choices)
 	if len(untaken) > 0 {
 		a.warn("untaken", "no job takes %s of %s: add it to a job, or leave it out with except", strings.Join(untaken,

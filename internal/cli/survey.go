@@ -146,6 +146,9 @@ func (a *app) printSurvey(l looked) any {
 	if l.chained && s.Server.Ordered {
 		line("changes", "%s", waysOf(l))
 	}
+	for _, x := range s.Held {
+		line("held back", "%s", job.Slot{Held: x}.Health())
+	}
 	if s.Keep != nil {
 		a.keepLines(s, line)
 	}

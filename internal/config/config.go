@@ -78,7 +78,8 @@ type Job struct {
 	Full         any      `toml:"full,omitempty"`         // when: a phrase, or a list of them
 	Differential any      `toml:"differential,omitempty"`
 	Incremental  any      `toml:"incremental,omitempty"`
-	Changes      string   `toml:"changes,omitempty"` // how incrementals find them; empty: as it can be done
+	Changes      string   `toml:"changes,omitempty"`   // how incrementals find them; empty: as it can be done
+	LogLimit     string   `toml:"log_limit,omitempty"` // the server may hold back so much of its log for it
 	Drill        any      `toml:"drill,omitempty"`
 	Verify       any      `toml:"verify,omitempty"`
 	Grace        string   `toml:"grace,omitempty"`     // how late is late

@@ -55,6 +55,9 @@ var (
 	codeWord  = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 )
 
+// minLog is what a server holds back of its log in any case, or more.
+const minLog = 64 << 20
+
 // minRate keeps a bound on bytes a second from being a standstill.
 const minRate = 64 << 10
 
@@ -86,6 +89,15 @@ func (f *File) checkLimits(where string, j Job) error {
 	}
 	if _, err := ParseRate(j.Rate); err != nil {
 		return f.wrong(where, "rate: %v", err).Advise("write one such as \"20 MiB/s\", of at least 64 KiB/s")
+	}
+	if j.LogLimit != "" {
+		switch n, err := phrase.ParseBytes(j.LogLimit); {
+		case err != nil:
+			return f.wrong(where, "log_limit: %v", err)
+		case n < minLog:
+			return f.wrong(where, "log_limit is %s, and one piece of a log is larger", j.LogLimit).
+				Advise("write one of at least %s: what may be written between two dumps", phrase.Bytes(minLog))
+		}
 	}
 	if _, err := phrase.ParseFolderName(j.Name); err != nil {
 		return f.wrong(where, "name: %v", err)

@@ -138,7 +138,8 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	}
 	var src engine.Source // nil: there are no databases
 	if j.hasDatabases() {
-		j.Source.Reader, j.Source.LogUnbounded = j.reader(), j.Changes == FromLog
+		j.Source.Reader = j.reader()
+		j.Source.LogUnbounded = j.Source.LogUnbounded || j.Changes == FromLog
 		j.Source.Log = j.Changes != Compare && (j.Chained || j.Baseline || j.Kind != "" && j.Kind != manifest.Full)
 		if src, err = engine.Open(ctx, j.Source); err != nil {
 			return nil, err

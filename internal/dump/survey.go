@@ -17,7 +17,8 @@ type Survey struct {
 	Unmet  error // an entry that matches nothing
 	Open   bool  // the job means databases that it does not name
 	Looked []Looked
-	Keep   *keep.Keep // nil: no keep was named
+	Held   []engine.Held // of the server's log, for this job
+	Keep   *keep.Keep    // nil: no keep was named
 	Room   keep.Room
 	Need   int64 // estimate of what a run will take, in bytes
 	Same   bool  // the keep is on the data's file system
@@ -75,7 +76,7 @@ func (s *Survey) besides(j *Job) {
 
 // databases looks at the source's.
 func (s *Survey) databases(ctx context.Context, j *Job) error {
-	j.Source.LogUnbounded = j.Changes == FromLog
+	j.Source.LogUnbounded = j.Source.LogUnbounded || j.Changes == FromLog
 	src, err := engine.Open(ctx, j.Source)
 	if err != nil {
 		return err
@@ -97,6 +98,9 @@ func (s *Survey) databases(ctx context.Context, j *Job) error {
 			s.Plan.Databases = append(s.Plan.Databases, wide)
 		}
 	}
+	if err := s.held(ctx, j, src); err != nil {
+		return err
+	}
 	for _, d := range s.Plan.Databases {
 		s.Looked = append(s.Looked, look(ctx, src, d.Name, j.Chained))
 		if ctx.Err() != nil {
@@ -104,6 +108,21 @@ func (s *Survey) databases(ctx context.Context, j *Job) error {
 		}
 	}
 	return nil
+}
+
+// held looks what the server holds back for the job.
+func (s *Survey) held(ctx context.Context, j *Job, src engine.Source) error {
+	h, ok := src.(engine.Holder)
+	if !ok || !j.Chained || j.Keep == nil {
+		return nil
+	}
+	all, err := h.Held(ctx)
+	for _, x := range all {
+		if x.Reader == j.reader() {
+			s.Held = append(s.Held, x)
+		}
+	}
+	return err
 }
 
 func look(ctx context.Context, src engine.Source, database string, chained bool) Looked {

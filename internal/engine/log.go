@@ -30,7 +30,9 @@ type Follower interface {
 type Holder interface {
 	// Held lists what the server holds back for such readers of this program, of any job.
 	Held(ctx context.Context) ([]Held, error)
-	// LetGo removes one of them, by its name.
+	// Leftovers lists what is left of readers for which nothing is held back any more.
+	Leftovers(ctx context.Context) ([]Held, error)
+	// LetGo removes one of either, by its name.
 	LetGo(ctx context.Context, name string) error
 }
 
@@ -41,6 +43,7 @@ type Held struct {
 	Database string // empty: it is gone
 	Bytes    int64  // of the log; -1: not known
 	State    string // in the server's words
+	Lost     bool   // it cannot be read any more
 	Active   bool   // it is being read just now
 }
 

@@ -153,6 +153,7 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 	if unopened != nil {
 		k = nil
 	}
+	at.LogUnbounded = j.LogLimit != "" // which is a bound of its own
 	c, err := blob.ParseCompression(j.Compression)
 	if err != nil {
 		return nil, nil, err

@@ -33,11 +33,20 @@ type Room struct {
 	Floor int64
 }
 
+// Slot is what a server holds back of its log.
+type Slot struct {
+	Source, Name, Job, Database string
+	Bytes                       int64 // -1: not known
+	Limit                       int64 // of the job's; 0: none
+	Lost                        bool  // it cannot be read any more
+}
+
 // Reading is all that is measured.
 type Reading struct {
 	Databases []Sample
 	Runs      []Ended
 	Rooms     []Room
+	Slots     []Slot
 	UnderWay  int
 	Unsent    int // messages
 }
@@ -66,13 +75,18 @@ var (
 	runs     = desc("runs", "Runs in the journal, by how they ended.", "job", "command", "result")
 	free     = desc("keep_free_bytes", "The free space of a keep.", "keep")
 	floor    = desc("keep_floor_bytes", "The free space that must be left on a keep.", "keep")
+	ofSlot   = []string{"source", "slot", "job", "database"}
+	logHeld  = desc("log_held_bytes", "What a server holds back of its log for a job.", ofSlot...)
+	logLimit = desc("log_limit_bytes", "What it may hold back at most, by the job.", ofSlot...)
+	logLost  = desc("log_lost", "1 where a server gave up what it held back of its log.", ofSlot...)
 	underWay = desc("runs_under_way", "Runs that go on or wait for their turn.")
 	unsent   = desc("messages_unsent", "Messages that could not be sent yet.")
 )
 
 // Describe implements prometheus.Collector.
 func (c Collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{moment, ofKind, took, size, rowCount, proven, next, state, runs, free, floor, underWay,
+	for _, d := range []*prometheus.Desc{moment, ofKind, took, size, rowCount, proven, next, state, runs, free, floor, logHeld,
+		logLimit, logLost, underWay,
 		unsent} {
 		ch <- d
 	}
@@ -115,6 +129,20 @@ func (c Collector) Collect(ch chan<- prometheus.Metric) {
 	for _, k := range r.Rooms {
 		put(free, float64(k.Free), k.Keep)
 		put(floor, float64(k.Floor), k.Keep)
+	}
+	for _, s := range r.Slots {
+		labels := []string{s.Source, s.Name, s.Job, s.Database}
+		lost := 0.0
+		if s.Lost {
+			lost = 1
+		}
+		put(logLost, lost, labels...)
+		if s.Bytes >= 0 {
+			put(logHeld, float64(s.Bytes), labels...)
+		}
+		if s.Limit > 0 {
+			put(logLimit, float64(s.Limit), labels...)
+		}
 	}
 	put(underWay, float64(r.UnderWay))
 	put(unsent, float64(r.Unsent))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -24,14 +25,16 @@ func (s *source) slotStatus() string {
 
 // Held implements engine.Holder.
 func (s *source) Held(ctx context.Context) ([]engine.Held, error) {
-	rows, err := s.home.Query(ctx, "SELECT slot_name::text, coalesce(database::text, ''), coalesce(CASE WHEN "+
-		"pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END, -1)::bigint, "+
+	rows, err := s.home.Query(ctx, "SELECT slot_name::text, coalesce(database::text, ''), coalesce(pg_wal_lsn_diff("+
+		"CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END, restart_lsn), "+
+		"-1)::bigint, "+
 		s.slotStatus()+", active FROM pg_replication_slots WHERE slot_name ~ '^grainkeep_[0-9a-f]{12}_[0-9]+$' ORDER BY 1")
 	if err != nil {
 		return nil, plain(ctx, s.home, err)
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (h engine.Held, err error) {
 		err = r.Scan(&h.Name, &h.Database, &h.Bytes, &h.State, &h.Active)
+		h.Lost = lostSlot(h.State)
 		if m := slotNamed.FindStringSubmatch(h.Name); m != nil {
 			h.Reader = m[1]
 		}
@@ -39,38 +42,88 @@ func (s *source) Held(ctx context.Context) ([]engine.Held, error) {
 	})
 }
 
+// lostSlot says whether the server gave up what a slot holds back, or may do so at any time.
+func lostSlot(status string) bool { return status == "lost" || status == "unreserved" }
+
+// Leftovers implements engine.Holder: publications whose slots are gone, each by the name that the slot had.
+func (s *source) Leftovers(ctx context.Context) (list []engine.Held, err error) {
+	there, err := s.Databases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range there {
+		if d.Odd != "" {
+			continue
+		}
+		if list, err = s.leftIn(ctx, d.Name, list); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// leftIn adds those of a database.
+func (s *source) leftIn(ctx context.Context, database string, list []engine.Held) ([]engine.Held, error) {
+	c, err := s.connect(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer closeConn(c)
+	rows, err := c.Query(ctx, "SELECT pubname || '_' || d.oid FROM pg_publication p, pg_database d WHERE datname = "+
+		"current_database() AND pubname ~ '^grainkeep_[0-9a-f]{12}$' AND NOT EXISTS (SELECT FROM pg_replication_slots "+
+		"WHERE slot_name = pubname || '_' || d.oid) ORDER BY 1")
+	if err != nil {
+		return nil, plain(ctx, c, err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	for _, name := range names {
+		list = append(list, engine.Held{Name: name, Reader: slotNamed.FindStringSubmatch(name)[1], Database: database,
+			State: "only the publication is left", Lost: true})
+	}
+	return list, plain(ctx, c, err)
+}
+
 // LetGo implements engine.Holder: the slot goes, and in its database the publication.
 func (s *source) LetGo(ctx context.Context, name string) error {
-	m := slotNamed.FindStringSubmatch(name)
-	if m == nil {
+	if !slotNamed.MatchString(name) {
 		return fault.Wrong("slot-foreign", "%.80q is no slot of this program", name).Advise("'grainkeep slots' lists those")
 	}
-	list, err := s.Held(ctx)
+	held, err := s.Held(ctx)
 	if err != nil {
 		return err
 	}
-	for _, h := range list {
-		switch {
-		case h.Name != name:
-			continue
-		case h.Active:
-			return fault.New("slot-active", nil, "the slot %s is being read just now", name)
-		}
-		if _, err := s.home.Exec(ctx, "SELECT pg_drop_replication_slot("+literal(name)+")"); err != nil {
-			return plain(ctx, s.home, err)
-		}
-		if h.Database == "" {
-			return nil
-		}
-		c, err := s.connect(ctx, h.Database)
-		if err != nil {
+	named := func(h engine.Held) bool { return h.Name == name }
+	at := slices.IndexFunc(held, named)
+	if at < 0 {
+		if held, err = s.Leftovers(ctx); err != nil {
 			return err
 		}
-		defer closeConn(c)
-		_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL client_min_messages = error; DROP PUBLICATION IF "+
-			"EXISTS grainkeep_%s; COMMIT", m[1]))
-		return plain(ctx, c, err)
+		if at = slices.IndexFunc(held, named); at < 0 {
+			return fault.Wrong("slot-absent", "the server has no slot %s", name).
+				Advise("'grainkeep slots' lists those that it has")
+		}
+		return s.unpublish(ctx, held[at])
 	}
-	return fault.Wrong("slot-absent", "the server has no slot %s", name).
-		Advise("'grainkeep slots' lists those that it has")
+	if held[at].Active {
+		return fault.New("slot-active", nil, "the slot %s is being read just now", name)
+	}
+	if _, err := s.home.Exec(ctx, "SELECT pg_drop_replication_slot("+literal(name)+")"); err != nil {
+		return plain(ctx, s.home, err)
+	}
+	return s.unpublish(ctx, held[at])
+}
+
+// unpublish removes the publication that goes with a slot.
+func (s *source) unpublish(ctx context.Context, h engine.Held) error {
+	if h.Database == "" {
+		return nil
+	}
+	c, err := s.connect(ctx, h.Database)
+	if err != nil {
+		return err
+	}
+	defer closeConn(c)
+	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL client_min_messages = error; DROP PUBLICATION IF "+
+		"EXISTS grainkeep_%s; COMMIT", h.Reader))
+	return plain(ctx, c, err)
 }

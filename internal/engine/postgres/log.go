@@ -384,12 +384,15 @@ func (p *snapshot) slotServes(ctx context.Context, from pglogrepl.LSN) error {
 		return err
 	case active:
 		return engine.Unusable("somebody else reads the slot %s just now", slot)
-	case status == "lost" || status == "unreserved":
+	case lostSlot(status):
 		return engine.Unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
+	}
+	if p.log.made != "" {
+		return engine.Unusable("there was no slot %s any more; now there is", slot)
 	}
 	at, err := pglogrepl.ParseLSN(confirmed)
 	if err != nil || at > from {
-		return engine.Unusable("the slot %s stands further than the chain: it was made anew, or somebody else has read from it",
+		return engine.Unusable("the slot %s stands further than the chain: somebody else has read from it, or made it anew",
 			slot)
 	}
 	return nil

@@ -162,7 +162,7 @@ func TestTrapsOfPostgresLog(t *testing.T) {
 	require.Contains(t, o.stderr, "there was no slot")
 	slot = query(t, s, "trapped", "SELECT slot_name FROM pg_replication_slots")
 	query(t, s, "trapped", "SELECT pg_drop_replication_slot('"+slot+"')")
-	require.Contains(t, run(t, x.dir, 0, "slots", "s").stdout, "only the publication is left")
+	require.Contains(t, run(t, x.dir, 0, "slots", "s").stdout, "only the publication is here")
 	run(t, x.dir, 0, "slots", "s", "--remove", slot)
 	require.Equal(t, "0", query(t, s, "trapped", "SELECT count(*) FROM pg_publication"))
 }

@@ -1,6 +1,9 @@
 package engine
 
-import "io"
+import (
+	"bytes"
+	"io"
+)
 
 // Batches is how an engine replays changes: many statements at one time, since each way to the server costs more than a
 // statement.
@@ -33,6 +36,7 @@ type replaying struct {
 type expected struct {
 	transaction, rows int64
 	from, to          int // in the text
+	head              int // of an INSERT, before its rows; 0: no rows can be added to it
 }
 
 // ReplayBatches replays a file of changes, each statement strictly.
@@ -81,8 +85,21 @@ func (r *replaying) line(l ChangeLine) error {
 	return r.add(l.Transaction, l.SQL, l.Rows)
 }
 
-// add adds a statement to those that go to the server next.
+// add adds a statement to those that go to the server next. Rows that are inserted one after another into the same
+// columns go as one statement, whatever transactions they are of: that is what costs a server most.
 func (r *replaying) add(transaction int64, sql []byte, rows int64) error {
+	n := 0
+	if rows > 0 {
+		n = insertHead(sql)
+	}
+	if len(r.expected) > 0 && n > 0 && len(r.text)+len(sql) <= replayBytes {
+		last := &r.expected[len(r.expected)-1]
+		if last.head == n && bytes.Equal(r.text[last.from:last.from+n], sql[:n]) {
+			r.text = append(append(r.text, ", "...), sql[n:]...)
+			last.rows, last.to = last.rows+rows, len(r.text)
+			return nil
+		}
+	}
 	if len(r.text)+len(sql) > replayBytes || len(r.expected) >= replayStatements {
 		if err := r.send(); err != nil {
 			return err
@@ -93,8 +110,33 @@ func (r *replaying) add(transaction int64, sql []byte, rows int64) error {
 	}
 	from := len(r.text)
 	r.text = append(r.text, sql...)
-	r.expected = append(r.expected, expected{transaction, rows, from, len(r.text)})
+	r.expected = append(r.expected, expected{transaction, rows, from, len(r.text), n})
 	return nil
+}
+
+// insertHead is how long the part of an INSERT is that stands before its rows, in bytes; 0: it is none, or none that can
+// be divided there.
+func insertHead(sql []byte) int {
+	const values = " VALUES "
+	if !bytes.HasPrefix(sql, []byte("INSERT INTO ")) {
+		return 0
+	}
+	quote := byte(0)
+	for i, c := range sql {
+		switch {
+		case quote != 0:
+			if c == quote { // a doubled one ends the name and begins it again
+				quote = 0
+			}
+		case c == '`' || c == '"':
+			quote = c
+		case c == '\'':
+			return 0
+		case c == ' ' && bytes.HasPrefix(sql[i:], []byte(values+"(")):
+			return i + len(values)
+		}
+	}
+	return 0
 }
 
 // send sends what is gathered, and looks how many rows each statement touched.

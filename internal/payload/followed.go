@@ -69,9 +69,8 @@ func (s *SQL) follow(ctx context.Context) error {
 		return nil
 	}
 	from := s.Base[len(s.Base)-1].Manifest.To
-	if from == nil {
-		s.out.NoLog = "the dump before does not say where in the log it stands"
-		return nil
+	if from == nil { // the engine says what that means, or what else is in the way
+		from = &engine.Position{}
 	}
 	t := s.ties()
 	var tables []*engine.Table

@@ -88,7 +88,7 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 		"--no-sync"); err != nil {
 		return nil, err
 	}
-	hba := "local all all trust\nhost all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"
+	hba := "local all all trust\nhost replication all 127.0.0.1/32 trust\nhost all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"
 	if err := os.WriteFile(filepath.Join(p.data(), "pg_hba.conf"), []byte(hba), 0o644); err != nil {
 		return nil, err
 	}
@@ -110,6 +110,32 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 		return nil, err
 	}
 	return p, p.Start()
+}
+
+// StartStandby stops the server, copies its data, and starts it again together with a standby that follows it.
+func (p *Postgres) StartStandby(parent string) (*Postgres, error) {
+	q := &Postgres{bin: p.bin, system: p.system}
+	var err error
+	if q.Folder, err = q.temp(parent, "pg-"); err != nil {
+		return nil, err
+	}
+	if err := p.Stop("fast"); err != nil {
+		return nil, err
+	}
+	if out, err := exec.Command("cp", "-a", p.data(), q.data()).CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("cp: %w\n%s", err, out)
+	}
+	if q.Port, err = freePort(); err != nil {
+		return nil, err
+	}
+	lines := fmt.Sprintf("port = %d\nunix_socket_directories = '%s'\nhot_standby_feedback = on\nprimary_conninfo = "+
+		"'host=127.0.0.1 port=%d user=%s'\n", q.Port, q.seen(q.Folder), p.Port, Admin)
+	for name, text := range map[string]string{"postgresql.auto.conf": lines, "standby.signal": ""} {
+		if err := os.WriteFile(filepath.Join(q.data(), name), []byte(text), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	return q, errors.Join(p.Start(), q.Start())
 }
 
 // MakeFolder makes a folder that the server owns, for a tablespace; its path is the server's.

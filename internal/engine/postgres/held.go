@@ -47,6 +47,10 @@ func lostSlot(status string) bool { return status == "lost" || status == "unrese
 
 // Leftovers implements engine.Holder: publications whose slots are gone, each by the name that the slot had.
 func (s *source) Leftovers(ctx context.Context) (list []engine.Held, err error) {
+	standby, err := s.standby(ctx)
+	if standby || err != nil { // its publications are those of the server that it follows
+		return nil, err
+	}
 	there, err := s.Databases(ctx)
 	if err != nil {
 		return nil, err
@@ -60,6 +64,12 @@ func (s *source) Leftovers(ctx context.Context) (list []engine.Held, err error) 
 		}
 	}
 	return list, nil
+}
+
+// standby says whether the server follows another one.
+func (s *source) standby(ctx context.Context) (is bool, err error) {
+	err = s.home.QueryRow(ctx, "SELECT pg_is_in_recovery()").Scan(&is)
+	return is, err
 }
 
 // leftIn adds those of a database.
@@ -78,7 +88,7 @@ func (s *source) leftIn(ctx context.Context, database string, list []engine.Held
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	for _, name := range names {
 		list = append(list, engine.Held{Name: name, Reader: slotNamed.FindStringSubmatch(name)[1], Database: database,
-			State: "only the publication is left", Lost: true})
+			State: "only the publication is here", Lost: true})
 	}
 	return list, plain(ctx, c, err)
 }
@@ -115,8 +125,9 @@ func (s *source) LetGo(ctx context.Context, name string) error {
 
 // unpublish removes the publication that goes with a slot.
 func (s *source) unpublish(ctx context.Context, h engine.Held) error {
-	if h.Database == "" {
-		return nil
+	standby, err := s.standby(ctx)
+	if h.Database == "" || standby || err != nil {
+		return err
 	}
 	c, err := s.connect(ctx, h.Database)
 	if err != nil {

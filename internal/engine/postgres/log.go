@@ -110,7 +110,9 @@ func (p *snapshot) markLog(ctx context.Context) (err error) {
 			t.NotInLog = "its rows are not in UTF-8, or are an extension's"
 		case strings.ContainsFunc(t.ID+strings.Join(t.Columns, ""), func(c rune) bool { return c < ' ' }):
 			t.NotInLog = "its name, or that of a column, holds a control character"
-		case f.Published:
+		case !f.Published && p.log != nil:
+			t.NotInLog = "the publication " + p.s.publication() + " does not hold it"
+		default:
 			t.Made = f.Made
 		}
 	}
@@ -132,25 +134,34 @@ func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 	if why := setup.why(s.at.LogUnbounded); why != "" {
 		return nil, engine.Unusable("%s", why)
 	}
-	if err := s.publish(ctx, c); err != nil {
+	if err := s.publish(ctx, c, setup.recovering); err != nil {
 		return nil, err
 	}
 	l := &logAt{}
 	if l.slot, err = s.slot(ctx, c); err != nil {
 		return nil, err
 	}
-	wait, cancel := context.WithTimeout(ctx, s.at.LockWait)
+	patience := s.at.LockWait
+	if setup.recovering {
+		patience = max(patience, standbyWait)
+	}
+	wait, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	if l.conn, err = s.replication(wait, database); err != nil {
 		return nil, err
 	}
 	if err = s.makeSlots(wait, c, l); err != nil {
 		l.close()
-		if wait.Err() != nil && ctx.Err() == nil {
-			return nil, engine.Unusable("a place in the log could not be had within %s: a slot waits for every "+
-				"transaction that writes%s", s.at.LockWait, s.writer(ctx))
+		switch {
+		case wait.Err() == nil || ctx.Err() != nil:
+			return nil, err
+		case setup.recovering:
+			return nil, engine.Unusable("a place in the log could not be had within %s: a standby waits until the server that "+
+				"it follows writes which transactions are open (every 15 s while it is written to, or by "+
+				"pg_log_standby_snapshot() there)", patience)
 		}
-		return nil, err
+		return nil, engine.Unusable("a place in the log could not be had within %s: a slot waits for every transaction "+
+			"that writes%s", patience, s.writer(ctx))
 	}
 	return l, nil
 }
@@ -159,9 +170,11 @@ func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 type logSetup struct {
 	level, bound    string
 	recovering, may bool
+	version         int
 }
 
 func (s *source) logSetup(ctx context.Context, c *pgx.Conn) (l logSetup, err error) {
+	l.version = s.version
 	bound := "current_setting('max_slot_wal_keep_size')"
 	if s.version < 130000 {
 		bound = "'-1'"
@@ -188,8 +201,8 @@ func (l logSetup) why(unbounded bool) string {
 	switch {
 	case l.level != "logical":
 		return "the server writes too little into it (wal_level = logical, then restart it)"
-	case l.recovering:
-		return "this is a standby: slots and publications are made on the server that it follows"
+	case l.recovering && l.version < slotsOnStandby:
+		return "this is a standby, and has no slots before version 16: read changes from the server that it follows"
 	case !l.may:
 		return "this user may not read it: 'grainkeep grants --for changes' prints the right"
 	case l.bound == "-1" && !unbounded:
@@ -200,8 +213,8 @@ func (l logSetup) why(unbounded bool) string {
 }
 
 // publish makes the job's publication one of just the tables that the log can tell of. Any other table in it would make
-// the application's own changes fail.
-func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
+// the application's own changes fail. On a standby, where nothing can be made, it must be there.
+func (s *source) publish(ctx context.Context, c *pgx.Conn, standby bool) error {
 	f, err := s.followed(ctx, c)
 	if err != nil {
 		return err
@@ -225,6 +238,11 @@ func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
 	name := quote(s.publication())
 	sql := ""
 	switch {
+	case standby && !there:
+		return engine.Unusable("the publication %s must be made on the server that this standby follows: 'CREATE "+
+			"PUBLICATION %s FOR TABLE ONLY %s' in this database", s.publication(), name, strings.Join(want, ", ONLY "))
+	case standby:
+		return nil
 	case !there && len(want) == 0:
 		sql = "CREATE PUBLICATION " + name
 	case !there:
@@ -246,6 +264,13 @@ func (s *source) publish(ctx context.Context, c *pgx.Conn) error {
 	}
 	return err
 }
+
+// A standby has slots from this version on; and the longest time that is waited for a place in its log, which it learns
+// every 15 s.
+const (
+	slotsOnStandby = 160000
+	standbyWait    = 40 * time.Second
+)
 
 // replication opens a connection that speaks replication.
 func (s *source) replication(ctx context.Context, database string) (*pgconn.PgConn, error) {

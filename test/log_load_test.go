@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -97,11 +98,13 @@ type busyServer struct {
 	free  string
 	ask   func(database, sql string) string
 	make  func()
+	cut   func() bool  // cuts off whoever reads the log; false: nobody does
+	crash func() error // ends the server, and starts it again
 }
 
-// TestLogUnderLoad writes all the time, takes increments, and new baselines between. Moments that an independent
-// recorder noted come back as they were, and the closed chains have the rows of the fulls. GRAINKEEP_LOAD says for how
-// long.
+// TestLogUnderLoad writes all the time, takes increments, and new baselines between. Some dumps are killed, of some the
+// reader of the log is cut off, and the server crashes in between. Moments that an independent recorder noted come back
+// as they were, and the closed chains have the rows of the fulls. GRAINKEEP_LOAD says for how long.
 func TestLogUnderLoad(t *testing.T) {
 	const names = "account, moved, parent, child, bulk"
 	ofMySQL := func(m *testserver.MySQL, status string) busyServer {
@@ -113,12 +116,19 @@ func TestLogUnderLoad(t *testing.T) {
 				for _, sql := range busyTables {
 					queryMaria(t, m, "busy", sql)
 				}
-			}}
+			},
+			cut: func() bool {
+				id, _, _ := strings.Cut(queryMaria(t, m, "", "SELECT id FROM information_schema.processlist WHERE command LIKE "+
+					"'Binlog Dump%'"), "\n")
+				return id != "" && m.Script(context.Background(), "", "KILL "+id) == nil // it may have ended
+			},
+			crash: func() error { return errors.Join(m.Stop("immediate"), m.Start()) }}
 	}
 	t.Run("MariaDB", func(t *testing.T) {
 		t.Parallel()
 		needMariaDB(t)
-		m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--max-binlog-size=1M")
+		m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--max-binlog-size=1M",
+			"--innodb-flush-log-at-trx-commit=2")
 		require.NoError(t, err)
 		defer m.Close()
 		logUnderLoad(t, ofMySQL(m, "SHOW MASTER STATUS"), func(sql string) string { return sql })
@@ -128,7 +138,7 @@ func TestLogUnderLoad(t *testing.T) {
 		if noMySQL != nil {
 			t.Skip("no MySQL: ", noMySQL)
 		}
-		m, err := testserver.StartMySQL(ownFolder(t), "--max-binlog-size=1M")
+		m, err := testserver.StartMySQL(ownFolder(t), "--max-binlog-size=1M", "--innodb-flush-log-at-trx-commit=2")
 		require.NoError(t, err)
 		defer m.Close()
 		logUnderLoad(t, ofMySQL(m, "SHOW BINARY LOG STATUS"), func(sql string) string { return sql })
@@ -148,7 +158,12 @@ func TestLogUnderLoad(t *testing.T) {
 				for _, sql := range busyTables {
 					query(t, p, "busy", inPostgres(sql))
 				}
-			}}, inPostgres)
+			},
+			cut: func() bool {
+				return query(t, p, "busy", "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = "+
+					"'grainkeep' AND backend_type = 'walsender' AND query ~ '^START_'") != ""
+			},
+			crash: func() error { return errors.Join(p.Stop("immediate"), p.Start()) }}, inPostgres)
 	})
 }
 
@@ -179,10 +194,9 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 		most = 10
 	}
 	dir := t.TempDir()
-	dumps := func(args ...string) {
-		run(t, dir, -1, append([]string{"dump", "--from", s.url("busy"), "--to", "keep", "--kind"}, args...)...)
-	}
-	dumps("full", "--new-baseline")
+	dumps := []string{"dump", "--from", s.url("busy"), "--to", "keep", "--kind"}
+	taken := func(args ...string) { run(t, dir, -1, append(dumps[:len(dumps):len(dumps)], args...)...) }
+	taken("full", "--new-baseline")
 	db := s.open()
 	defer db.Close()
 	ctx, stop := context.WithTimeout(context.Background(), long)
@@ -191,37 +205,71 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 	var did atomic.Int64
 	for w := range 8 {
 		work.Go(func() {
-			c, err := db.Conn(context.Background())
-			if err != nil {
-				return
-			}
-			defer c.Close()
 			r := rand.New(rand.NewPCG(seedOf(t), uint64(w)))
 			for ctx.Err() == nil {
-				for _, sql := range busily(r, w) {
-					if _, err := c.ExecContext(context.Background(), in(sql)); err != nil { // a deadlock: all of it is taken back
-						c.ExecContext(context.Background(), "ROLLBACK")
-						break
+				c, err := db.Conn(ctx)
+				for err == nil && ctx.Err() == nil {
+					for _, sql := range busily(r, w) {
+						if _, err = c.ExecContext(context.Background(), in(sql)); err != nil { // a deadlock: all of it is taken back
+							_, err = c.ExecContext(context.Background(), "ROLLBACK")
+							break
+						}
 					}
+					did.Add(1)
 				}
-				did.Add(1)
+				if c != nil { // the server is gone, or the time is over
+					c.Close()
+				}
+				time.Sleep(tick)
 			}
 		})
 	}
 	var notes []recorded
 	work.Go(func() { notes = noteDown(ctx, t, db, s, in(busyFacts)) })
-	for n := 1; ctx.Err() == nil; n++ {
-		if time.Sleep(300 * time.Millisecond); n%6 == 0 {
-			dumps("full", "--new-baseline")
-		} else {
-			dumps("incremental")
+	r := rand.New(rand.NewPCG(seedOf(t), 9))
+	cuts, crashes := 0, 0
+	for n := 1; ctx.Err() == nil || n < 7; n++ {
+		time.Sleep(300 * time.Millisecond)
+		switch n % 7 {
+		case 2: // it is killed
+			cmd, _, wait := command(dir, append(dumps, "incremental")...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
+			cmd.Process.Kill()
+			wait()
+		case 3: // its reader of the log is cut off; then it has failed, or was done before
+			cmd, o, wait := command(dir, append(dumps, "incremental")...)
+			require.NoError(t, cmd.Start())
+			ended := make(chan struct{})
+			go func() { wait(); close(ended) }()
+			for cut := false; !cut; {
+				select {
+				case <-ended:
+					cut = true
+				default:
+					if cut = s.cut(); cut {
+						cuts++
+					}
+				}
+			}
+			<-ended
+			require.Contains(t, []int{0, 1, 3}, o.code, o.stderr)
+		case 5:
+			if crashes++; crashes < 3 || n%5 == 0 {
+				require.NoError(t, s.crash())
+			}
+			taken("incremental")
+		case 6:
+			taken("full", "--new-baseline")
+		default:
+			taken("incremental")
 		}
 	}
+	t.Logf("%d readers were cut off", cuts)
 	work.Wait()
-	dumps("full", "--new-baseline")
+	taken("full", "--new-baseline")
 	require.Greater(t, did.Load(), int64(20), "there was load")
 	require.NotEmpty(t, notes)
-	r := rand.New(rand.NewPCG(seedOf(t), 9))
 	for i, n := range r.Perm(len(notes))[:min(most, len(notes))] {
 		name := fmt.Sprint("back", i)
 		run(t, dir, -1, "restore", "adhoc/busy", "--from", "keep", "--to", s.url(""), "--as", name, "--at", notes[n].place,
@@ -249,15 +297,15 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 
 // noteDown notes what is there at places in the log, while nobody can write.
 func noteDown(ctx context.Context, t *testing.T, db *sql.DB, s busyServer, query string) (notes []recorded) {
-	c, err := db.Conn(context.Background())
-	if err != nil {
-		return nil
-	}
-	defer c.Close()
 	for tries := 0; ctx.Err() == nil || len(notes) == 0 && tries < 50; time.Sleep(150 * time.Millisecond) {
 		tries++ // once at least, when the writers have ended
+		c, err := db.Conn(context.Background())
+		if err != nil {
+			continue
+		}
 		if _, err := c.ExecContext(context.Background(), s.lock); err != nil {
 			c.ExecContext(context.Background(), s.free)
+			c.Close()
 			continue
 		}
 		place, err := firstRow(c, s.place)
@@ -275,6 +323,7 @@ func noteDown(ctx context.Context, t *testing.T, db *sql.DB, s busyServer, query
 			t.Log(err)
 		}
 		c.ExecContext(context.Background(), s.free)
+		c.Close()
 	}
 	return notes
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -283,4 +284,39 @@ func restoredRows(t *testing.T, x trapped, to *testserver.MySQL) []string {
 	got, err := to.Ask(context.Background(), "back", "SELECT id, v FROM t ORDER BY id")
 	require.NoError(t, err)
 	return strings.Fields(got)
+}
+
+// TestMomentOfAWholeRun: every database of a job comes back as it was at one place in the server's log, also where the
+// times in it step back.
+func TestMomentOfAWholeRun(t *testing.T) {
+	t.Parallel()
+	needMariaDB(t)
+	m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW", "--server-id=7")
+	require.NoError(t, err)
+	defer m.Close()
+	queryMaria(t, m, "", "CREATE DATABASE trapped; CREATE DATABASE beside; CREATE TABLE trapped.t (id int PRIMARY KEY); "+
+		"CREATE TABLE beside.t (id int PRIMARY KEY)")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(fmt.Sprintf("timezone = \"UTC\"\n"+
+		"[source.s]\nengine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = \"%s\"\n[keep.k]\nfolder = \"keep\"\n[job.both]\n"+
+		"source = \"s\"\nkeep = \"k\"\ndatabases = [\"trapped\", \"beside\"]\nfull = \"02:30\"\nincremental = \"each 15 min\"\n",
+		m.Port, testserver.Admin)), 0o600))
+	run(t, dir, 0, "keep", "create", "k")
+	run(t, dir, -1, "dump", "both", "--kind", "full", "--new-baseline")
+	began, err := strconv.ParseInt(strings.TrimSpace(queryMaria(t, m, "", "SELECT UNIX_TIMESTAMP()")), 10, 64)
+	require.NoError(t, err)
+	for _, x := range []struct {
+		table string
+		id    int
+		after int64
+	}{{"trapped", 1, 1}, {"beside", 1, 1}, {"beside", 2, 3}, {"trapped", 2, 1}} {
+		queryMaria(t, m, x.table, fmt.Sprintf("SET timestamp = %d; INSERT INTO t VALUES (%d)", began+x.after, x.id))
+	}
+	time.Sleep(time.Until(time.Unix(began+4, 0)))
+	run(t, dir, -1, "dump", "both", "--kind", "incremental")
+	o := run(t, dir, -1, "restore", "both", "--at", time.Unix(began+2, 0).UTC().Format("2006-01-02T15:04:05"), "--replace")
+	require.Contains(t, o.stderr, "both/trapped")
+	require.Equal(t, "1", strings.TrimSpace(queryMaria(t, m, "beside", "SELECT GROUP_CONCAT(id ORDER BY id) FROM t")))
+	require.Equal(t, "1", strings.TrimSpace(queryMaria(t, m, "trapped", "SELECT GROUP_CONCAT(id ORDER BY id) FROM t")),
+		"its second row came after what is not wanted in the other database")
 }

@@ -49,13 +49,76 @@ func Inside(ctx context.Context, dumps []*keep.Dump, job, database, at string, n
 	if err != nil || !when.Until.Before(now) {
 		return nil, nil //nolint:nilerr // whoever looks for the end of a dump says what is wrong with it
 	}
-	for _, d := range of {
-		base := links[d.Manifest.Base]
-		if d.Manifest.Kind != manifest.Incremental || base == nil || !d.Manifest.Moment.After(when.Until) ||
-			base.Manifest.Moment.After(when.Until) {
+	c, err := links.cutAt(ctx, of, when.Until)
+	if c == nil || err != nil {
+		return nil, err
+	}
+	return links.stopped(c.plan, Stop{After: c.last, Asked: when.Until})
+}
+
+// InsideAll makes the plans of one moment between two runs of a job, of each database of its newest complete run before
+// now. On one server they end at one place in its log. There are none where the log does not tell of that moment in all
+// of the databases; then the ends of dumps are meant. What is no database comes as it was last before.
+func InsideAll(ctx context.Context, dumps []*keep.Dump, job, at string, now time.Time) ([]*Plan, error) {
+	run, err := Find(dumps, job, "", now)
+	if err != nil || run[0].Manifest.Job != job {
+		return nil, nil //nolint:nilerr // whoever looks for the ends of dumps says what is wrong
+	}
+	when, err := phrase.ParseWhen(at, Zone(run[0]), now)
+	if err != nil || !when.Until.Before(now) {
+		return nil, nil //nolint:nilerr // the same
+	}
+	links := Link(dumps)
+	var cuts []*cut
+	var plans []*Plan
+	for _, d := range run {
+		if d.Manifest.Payload.SQL == nil || d.Manifest.Database == engine.ServerWide {
+			found, err := Find(dumps, d.Name(), at, now)
+			if err != nil {
+				return nil, err
+			}
+			p, err := links.To(found[0])
+			if err != nil {
+				return nil, err
+			}
+			plans = append(plans, p)
 			continue
 		}
-		p, err := links.To(d)
+		of, _ := Moments(dumps, job, d.Manifest.Database)
+		c, err := links.cutAt(ctx, of, when.Until)
+		if c == nil || err != nil {
+			return nil, err
+		}
+		cuts = append(cuts, c)
+	}
+	for _, c := range cuts {
+		if err := c.before(ctx, cuts); err != nil {
+			return nil, err
+		}
+		p, err := links.stopped(c.plan, Stop{After: c.last, Asked: when.Until})
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return plans, nil
+}
+
+// cut is where a moment lies inside a dump.
+type cut struct {
+	plan       *Plan
+	last, next manifest.Transaction // before the moment, and after it; without numbers: there is none in the dump
+}
+
+// cutAt finds the dump of a database, by their moments, inside which a moment lies, and where; nil: no log tells of it.
+func (l Links) cutAt(ctx context.Context, of []*keep.Dump, until time.Time) (*cut, error) {
+	for _, d := range of {
+		base := l[d.Manifest.Base]
+		if d.Manifest.Kind != manifest.Incremental || base == nil || !d.Manifest.Moment.After(until) ||
+			base.Manifest.Moment.After(until) {
+			continue
+		}
+		p, err := l.To(d)
 		if err == nil {
 			err = p.Whole(ctx)
 		}
@@ -65,20 +128,46 @@ func Inside(ctx context.Context, dumps []*keep.Dump, job, database, at string, n
 		if d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
 			continue
 		}
-		var last manifest.Transaction
-		err = eachTransaction(ctx, d, func(t manifest.Transaction) bool {
-			if t.Time.After(when.Until) { // in the log's order: clocks step back
+		c := &cut{plan: p}
+		return c, eachTransaction(ctx, d, func(t manifest.Transaction) bool {
+			if t.Time.After(until) { // in the log's order: clocks step back
+				c.next = t
 				return false
 			}
-			last = t
+			c.last = t
 			return true
 		})
-		if err != nil {
-			return nil, err
-		}
-		return links.stopped(p, Stop{After: last, Asked: when.Until})
 	}
 	return nil, nil
+}
+
+// before moves the cut to where the first of some cuts of one server's log is: a transaction that is not wanted in one
+// database may have been seen by a later one in another.
+func (c *cut) before(ctx context.Context, all []*cut) error {
+	var first logPlace
+	for _, o := range all {
+		at, ok := placeOf(o.next.Position)
+		if ok && c.plan.sameLog(o.plan) && (first == logPlace{} || at.before(first)) {
+			first = at
+		}
+	}
+	if at, ok := placeOf(c.last.Position); !ok || first == (logPlace{}) || at.before(first) {
+		return nil
+	}
+	c.last = manifest.Transaction{}
+	return eachTransaction(ctx, c.plan.Last(), func(t manifest.Transaction) bool {
+		if at, ok := placeOf(t.Position); !ok || !at.before(first) {
+			return false
+		}
+		c.last = t
+		return true
+	})
+}
+
+// sameLog says whether two plans end in the log of one server.
+func (p *Plan) sameLog(o *Plan) bool {
+	a, b := p.Last().Manifest.To, o.Last().Manifest.To
+	return a != nil && b != nil && a.System != "" && a.System == b.System
 }
 
 // stopped is a plan that stops inside its last dump, or the one before it, where nothing of the last is wanted.

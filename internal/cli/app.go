@@ -396,26 +396,32 @@ func (a *app) plans(f *config.File, from, name, at string) (list []*chain.Plan, 
 // plansAt is plans, and knows moments between two dumps too.
 func (a *app) plansAt(f *config.File, from, name, at string) ([]*chain.Plan, error) {
 	if inside, err := a.inside(f, from, name, at); err != nil || inside != nil {
-		return []*chain.Plan{inside}, err
+		return inside, err
 	}
 	return a.plans(f, from, name, at)
 }
 
-// inside is the plan of a moment between two dumps of a database; nil: no log tells of it.
-func (a *app) inside(f *config.File, from, name, at string) (*chain.Plan, error) {
+// inside are the plans of a moment between two dumps of a database, or of all those of a job; nil: no log tells of it.
+func (a *app) inside(f *config.File, from, name, at string) (list []*chain.Plan, err error) {
 	of, database, one := strings.Cut(name, "/")
-	if at == "" || !one || isPath(name) {
+	if at == "" || isPath(name) {
 		return nil, nil
 	}
 	all, err := a.dumps(f, from)
 	if err != nil {
 		return nil, err
 	}
-	p, err := chain.Inside(a.ctx, all, of, database, at, clock.Now())
-	if err == nil && p != nil {
-		err = p.Whole(a.ctx)
+	if !one {
+		list, err = chain.InsideAll(a.ctx, all, of, at, clock.Now())
+	} else if p, e := chain.Inside(a.ctx, all, of, database, at, clock.Now()); p != nil || e != nil {
+		list, err = []*chain.Plan{p}, e
 	}
-	return p, err
+	for _, p := range list {
+		if err == nil {
+			err = p.Whole(a.ctx)
+		}
+	}
+	return list, err
 }
 
 // feed gives the feed of one piece of work: what it tells is shown, logged, and kept for

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/fault"
 )
 
 // logReader reads the log between two places.
@@ -80,13 +81,18 @@ func (r *logReader) read(ctx context.Context, slot, publication string, silence 
 	return nil
 }
 
+// refusedLog says why the server does not give its log. A connection that is lost says nothing of the log.
 func refusedLog(err error) error {
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) {
+	if errors.As(err, &pg) && !strings.HasPrefix(pg.Code, operatorIntervenes) {
 		return engine.Unusable("the server does not give its log: %s", pg.Message)
 	}
-	return engine.Unusable("the connection was lost while the log was read: %v", err)
+	return fault.New(engine.Trouble, engine.RootCause(err),
+		"the connection to the server was lost while its log was read").Advise("look into the server's log")
 }
+
+// operatorIntervenes begins the codes of errors that end a session from outside.
+const operatorIntervenes = "57P"
 
 // ask tells the server what is in place, and asks how far it is.
 func (r *logReader) ask(ctx context.Context) error {

@@ -4,6 +4,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -52,6 +53,8 @@ func (driver) Open(ctx context.Context, at engine.Location) (engine.Source, erro
 			return nil, err
 		}
 	}
+	_, sealed := s.home.PgConn().Conn().(*tls.Conn)
+	s.open = at.TLS == "" && !sealed
 	s.version, err = serverVersion(ctx, s.home)
 	if err == nil && (s.version < oldest || s.version >= newest) {
 		err = fault.New("version-unsupported", nil, "the server at %s is PostgreSQL %s", s.where(),
@@ -69,6 +72,7 @@ type source struct {
 	at      engine.Location
 	home    *pgx.Conn // in the maintenance database
 	version int       // as server_version_num
+	open    bool      // without TLS, which was tried and is not asked for
 }
 
 func (s *source) where() string {
@@ -98,11 +102,7 @@ func (s *source) connect(ctx context.Context, database string) (*pgx.Conn, error
 	if err != nil {
 		return nil, s.explainLogin(ctx, database, err)
 	}
-	if _, err := c.Exec(ctx, settings); err != nil {
-		c.Close(ctx)
-		return nil, fmt.Errorf("session settings: %w", err)
-	}
-	if _, err := c.Exec(ctx, noTimeouts(c.PgConn().ParameterStatus("server_version"))); err != nil {
+	if _, err := c.Exec(ctx, settings+noTimeouts(c.PgConn().ParameterStatus("server_version"))); err != nil {
 		c.Close(ctx)
 		return nil, fmt.Errorf("session settings: %w", err)
 	}
@@ -129,12 +129,12 @@ func (s *source) config(database string) (*pgx.ConnConfig, error) {
 	add("dbname", database)
 	add("application_name", "grainkeep")
 	add("connect_timeout", "10")
-	switch s.at.TLS {
-	case "off":
+	switch {
+	case s.at.TLS == "off" || s.open:
 		add("sslmode", "disable")
-	case "on":
+	case s.at.TLS == "on":
 		add("sslmode", "require")
-	case "verify":
+	case s.at.TLS == "verify":
 		add("sslmode", "verify-full")
 	}
 	add("sslrootcert", s.at.CA)

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sort"
+	"strings"
 	"syscall"
 	"time"
 
@@ -21,10 +22,14 @@ import (
 	"grainkeep/internal/testserver"
 )
 
+// part is what is measured of each engine; empty: all.
+var part string
+
 func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
 	only := flag.String("only", "", "sqlite, postgres, mariadb, mysql or scale: measure just that")
 	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for the others")
+	flag.StringVar(&part, "part", "", "full, comparison, log or restore: measure just that of each")
 	flag.IntVar(&rounds, "rounds", rounds, "how often each is measured; the median counts")
 	flag.Parse()
 	path, err := filepath.Abs(*program)
@@ -109,6 +114,9 @@ type contest struct {
 }
 
 func (c contest) run(program string) error {
+	if !strings.HasPrefix(c.what, part) {
+		return nil
+	}
 	best, other, memory := time.Hour, time.Hour, int64(0)
 	ratios := make([]float64, rounds)
 	for i := range rounds {
@@ -253,10 +261,7 @@ func benchPostgres(program, dir string, rows int) error {
 	}, against); err != nil {
 		return err
 	}
-	if err := benchLog("PostgreSQL", program, p.URL("bench"), store, p.URL(""), rows, func(sql string) error {
-		_, err := b.Exec(ctx, sql)
-		return err
-	}); err != nil {
+	if err := benchLog("PostgreSQL", program, p.URL("bench"), store, p.URL(""), rows, loggedPostgres(p, b)); err != nil {
 		return err
 	}
 	if _, err := b.Exec(ctx,

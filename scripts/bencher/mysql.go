@@ -66,9 +66,7 @@ func benchMaria(product string, start func(string, ...string) (*testserver.MySQL
 	}, against); err != nil {
 		return err
 	}
-	if err := benchLog(product, program, m.URL("bench"), store, m.URL(""), rows, func(sql string) error {
-		return run("bench", sql)
-	}); err != nil {
+	if err := benchLog(product, program, m.URL("bench"), store, m.URL(""), rows, loggedMySQL(m)); err != nil {
 		return err
 	}
 	const keys = "ALTER TABLE booking ADD KEY by_passenger (passenger), ADD KEY by_day (made_at, price)"

@@ -232,17 +232,7 @@ func (r *logReader) whole() error {
 		if r.end.GTID == "" || r.from.GTID == r.end.GTID {
 			return nil
 		}
-		end, err := logclient.ParseMariadbGTIDSet(r.end.GTID)
-		if err != nil {
-			return engine.Unusable("the server's transaction ids cannot be read: %v", err)
-		}
-		for domain, seen := range r.domains {
-			of := end.(*logclient.MariadbGTIDSet).Sets[domain]
-			if of == nil || of.SequenceNumber < seen {
-				return engine.Unusable("the log has a transaction (%d-%d) that the server's own position does not have", domain, seen)
-			}
-		}
-		return nil
+		return r.wholeDomains()
 	}
 	if r.ids == nil {
 		return nil
@@ -250,6 +240,30 @@ func (r *logReader) whole() error {
 	end, err := logclient.ParseMysqlGTIDSet(r.end.GTID)
 	if err != nil || !r.ids.Contain(end) {
 		return engine.Unusable("the log lacks transactions that the server has had")
+	}
+	return nil
+}
+
+// wholeDomains is the same of MariaDB, whose ids count in each domain.
+func (r *logReader) wholeDomains() error {
+	end, e1 := logclient.ParseMariadbGTIDSet(r.end.GTID)
+	from, e2 := logclient.ParseMariadbGTIDSet(r.from.GTID)
+	if err := errors.Join(e1, e2); err != nil {
+		return engine.Unusable("the server's transaction ids cannot be read: %v", err)
+	}
+	was, is := from.(*logclient.MariadbGTIDSet).Sets, end.(*logclient.MariadbGTIDSet).Sets
+	for domain, seen := range r.domains {
+		if is[domain] == nil || is[domain].SequenceNumber < seen {
+			return engine.Unusable("the log has a transaction (%d-%d) that the server's own position does not have", domain, seen)
+		}
+	}
+	for domain, last := range is {
+		if r.from.GTID == "" { // it is not known what there was before
+			break
+		}
+		if _, seen := r.domains[domain]; !seen && (was[domain] == nil || *was[domain] != *last) {
+			return engine.Unusable("the log lacks transactions that the server has had: %s", last)
+		}
 	}
 	return nil
 }

@@ -41,9 +41,9 @@ type logReader struct {
 	inside bool   // of a transaction
 	alone  bool   // the transaction is one statement (MariaDB)
 	commit engine.Commit
-	wrote  map[*engine.Table]bool // by the transaction under way
-	body   []byte                 // of an event of rows, without its head
-	lines  []byte                 // that are made of it
+	wrote  map[*engine.Table]bool    // by the transaction under way
+	body   []byte                    // of an event of rows, without its head
+	made   map[*engine.Table]*logged // that turn events of rows into statements
 
 	done bool
 	err  error
@@ -64,6 +64,7 @@ func (r *logReader) prepare() {
 		flavor = logclient.MariaDBFlavor
 	}
 	r.domains, r.wrote, r.file = map[uint32]uint64{}, map[*engine.Table]bool{}, r.from.File
+	r.made = map[*engine.Table]*logged{}
 	r.parser, r.sub = replication.NewBinlogParser(), replication.NewBinlogParser()
 	for _, p := range []*replication.BinlogParser{r.parser, r.sub} {
 		p.SetFlavor(flavor)

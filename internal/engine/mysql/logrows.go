@@ -3,6 +3,7 @@ package mysql
 import (
 	"bytes"
 	"fmt"
+	"slices"
 
 	logclient "github.com/go-mysql-org/go-mysql/mysql"
 	"github.com/go-mysql-org/go-mysql/replication"
@@ -22,8 +23,13 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 	if t == nil {
 		return nil
 	}
-	c := &logged{t: t, h: t.Handle.(*handle), e: e, body: r.body, lines: r.lines[:0], to: r.to,
-		partial: h.EventType == replication.PARTIAL_UPDATE_ROWS_EVENT}
+	c := r.made[t]
+	if c == nil {
+		c = newLogged(t, r.to)
+		r.made[t] = c
+	}
+	c.e, c.body, c.lines, c.touched = e, r.body, c.lines[:0], engine.Touched{}
+	c.partial = h.EventType == replication.PARTIAL_UPDATE_ROWS_EVENT
 	switch h.EventType {
 	case replication.MARIADB_WRITE_ROWS_COMPRESSED_EVENT_V1, replication.MARIADB_UPDATE_ROWS_COMPRESSED_EVENT_V1,
 		replication.MARIADB_DELETE_ROWS_COMPRESSED_EVENT_V1:
@@ -40,7 +46,6 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 		r.lose(t, why)
 		return nil
 	}
-	r.lines = c.lines
 	r.wrote[t] = true
 	if len(c.lines) == 0 {
 		return nil
@@ -48,10 +53,17 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 	return r.to.Change(t, c.lines, c.touched)
 }
 
-// logged turns an event of rows of a table into statements.
+// logged turns events of rows of a table into statements, one after the other.
 type logged struct {
-	t       *engine.Table
-	h       *handle
+	t     *engine.Table
+	h     *handle
+	names []string // of the columns, quoted
+	forms []form   // in which they are written
+	keys  []int    // where those of the key are
+
+	kinds []byte // of the columns in the log, and more about them: they were found to fit
+	metas []uint16
+
 	e       *replication.RowsEvent
 	body    []byte
 	partial bool // JSON may come as what changed in it
@@ -63,8 +75,23 @@ type logged struct {
 	row     []byte // the text of one
 }
 
+func newLogged(t *engine.Table, to engine.ChangeSink) *logged {
+	c := &logged{t: t, h: t.Handle.(*handle), to: to}
+	for i := range c.h.all {
+		_, f := c.h.all[i].read()
+		c.names, c.forms = append(c.names, quote(c.h.all[i].name)), append(c.forms, f)
+	}
+	for _, k := range c.h.inOrder {
+		c.keys = append(c.keys, slices.IndexFunc(c.h.all, func(o column) bool { return o.name == k.name }))
+	}
+	return c
+}
+
 // fits says why the event does not go with the table's definition; empty: it does.
 func (c *logged) fits() string {
+	if bytes.Equal(c.kinds, c.e.Table.ColumnType) && slices.Equal(c.metas, c.e.Table.ColumnMeta) && c.kinds != nil {
+		return "" // as the one before
+	}
 	if int(c.e.ColumnCount) != len(c.h.all) || len(c.e.Table.ColumnType) != len(c.h.all) {
 		return fmt.Sprintf("the log shows %d columns of it, and it has %d", c.e.ColumnCount, len(c.h.all))
 	}
@@ -75,6 +102,7 @@ func (c *logged) fits() string {
 			return fmt.Sprintf("the log shows its column %s in a form of its own (%d)", col.name, kind)
 		}
 	}
+	c.kinds, c.metas = slices.Clone(c.e.Table.ColumnType), slices.Clone(c.e.Table.ColumnMeta)
 	return ""
 }
 
@@ -84,6 +112,7 @@ type image struct {
 	value [][]byte
 	json  []bool   // of JSON: the bytes say what changed; nil: they do not
 	texts [][]byte // the values as SQL
+	all   []byte   // those of them that were written for this row
 }
 
 // rows makes the statements, and says why it cannot; empty: it could.
@@ -126,7 +155,7 @@ func (c *logged) inserts() string {
 	var rows int64
 	for len(c.body) > 0 {
 		row := c.next(&c.images[0], c.e.ColumnBitmap1, false)
-		if why := c.texts(row); why != "" {
+		if why := c.texts(row, nil); why != "" {
 			return why
 		}
 		if first {
@@ -171,7 +200,7 @@ func (c *logged) listed(dst []byte, row *image) []byte {
 		if n++; n > 1 {
 			dst = append(dst, ", "...)
 		}
-		dst = append(dst, quote(c.h.all[i].name)...)
+		dst = append(dst, c.names[i]...)
 	}
 	return dst
 }
@@ -181,9 +210,9 @@ func (c *logged) updates() string {
 	for len(c.body) > 0 {
 		before := c.next(&c.images[0], c.e.ColumnBitmap1, false)
 		after := c.next(&c.images[1], c.e.ColumnBitmap2, c.partial)
-		why := c.texts(before)
+		why := c.texts(before, nil)
 		if why == "" {
-			why = c.texts(after)
+			why = c.texts(after, before)
 		}
 		if why != "" {
 			return why
@@ -194,11 +223,11 @@ func (c *logged) updates() string {
 		c.lines = append(c.lines, "UPDATE "+c.t.ID+" SET "...)
 		n := 0
 		for i := range c.h.all {
-			if col := &c.h.all[i]; c.differs(before, after, i) {
+			if c.differs(before, after, i) {
 				if n++; n > 1 {
 					c.lines = append(c.lines, ", "...)
 				}
-				c.lines = append(append(append(c.lines, quote(col.name)...), " = "...), after.texts[i]...)
+				c.lines = append(append(append(c.lines, c.names[i]...), " = "...), after.texts[i]...)
 			}
 		}
 		if n == 0 {
@@ -206,8 +235,8 @@ func (c *logged) updates() string {
 			continue
 		}
 		for i := range c.h.all {
-			if col := &c.h.all[i]; col.touched && !c.differs(before, after, i) { // else the server would do it by itself
-				c.lines = append(c.lines, ", "+quote(col.name)+" = "+quote(col.name)...)
+			if c.h.all[i].touched && !c.differs(before, after, i) { // else the server would do it by itself
+				c.lines = append(append(append(append(c.lines, ", "...), c.names[i]...), " = "...), c.names[i]...)
 			}
 		}
 		if why := c.where(before); why != "" {
@@ -227,7 +256,7 @@ func (c *logged) differs(before, after *image, i int) bool {
 func (c *logged) deletes() string {
 	for len(c.body) > 0 {
 		row := c.next(&c.images[0], c.e.ColumnBitmap1, false)
-		if why := c.texts(row); why != "" {
+		if why := c.texts(row, nil); why != "" {
 			return why
 		}
 		c.tell(row, true)
@@ -259,13 +288,21 @@ func (c *logged) tell(row *image, removed bool) {
 	c.to.Row(append(c.row, ')'), removed)
 }
 
-// texts writes the values of a row as SQL.
-func (c *logged) texts(row *image) (why string) {
+// texts writes the values of a row as SQL. Those that are as in another row, which is written already, are taken from
+// there.
+func (c *logged) texts(row, other *image) (why string) {
+	row.all = row.all[:0]
 	for i := range c.h.all {
-		if row.there[i] && !c.h.all[i].generated {
-			if row.texts[i], why = c.value(row.texts[i][:0], i, row); why != "" {
+		switch at := len(row.all); {
+		case !row.there[i] || c.h.all[i].generated:
+		case other != nil && other.there[i] && row.json == nil && row.value[i] != nil && other.value[i] != nil &&
+			bytes.Equal(row.value[i], other.value[i]):
+			row.texts[i] = other.texts[i]
+		default:
+			if row.all, why = c.value(row.all, i, row); why != "" {
 				return why
 			}
+			row.texts[i] = row.all[at:len(row.all):len(row.all)]
 		}
 	}
 	return ""
@@ -274,10 +311,7 @@ func (c *logged) texts(row *image) (why string) {
 // where names a row by its key, and ends the statement.
 func (c *logged) where(row *image) string {
 	for n, k := range c.h.inOrder {
-		i := 0
-		for c.h.all[i].name != k.name {
-			i++
-		}
+		i := c.keys[n]
 		if !row.there[i] || row.value[i] == nil {
 			return "the log does not name its rows by the key"
 		}
@@ -287,7 +321,7 @@ func (c *logged) where(row *image) string {
 			c.lines = append(c.lines, " AND "...)
 		}
 		if k.plainNumber() {
-			c.lines = append(append(append(c.lines, quote(k.name)...), " = "...), row.texts[i]...)
+			c.lines = append(append(append(c.lines, c.names[i]...), " = "...), row.texts[i]...)
 			continue
 		}
 		raw := row.value[i]

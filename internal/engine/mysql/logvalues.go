@@ -7,7 +7,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 
 	logclient "github.com/go-mysql-org/go-mysql/mysql"
 )
@@ -170,7 +169,7 @@ func (c *logged) value(dst []byte, i int, row *image) ([]byte, string) {
 		return strconv.AppendInt(dst, 1900+int64(raw[0]), 10), ""
 	case logclient.MYSQL_TYPE_DATE, logclient.MYSQL_TYPE_NEWDATE:
 		n := little(raw)
-		return fmt.Appendf(dst, "'%04d-%02d-%02d'", n>>9, n>>5&15, n&31), ""
+		return append(appendDate(append(dst, '\''), n>>9, n>>5&15, n&31), '\''), ""
 	case logclient.MYSQL_TYPE_TIME2, logclient.MYSQL_TYPE_DATETIME2, logclient.MYSQL_TYPE_TIMESTAMP2:
 		return append(appendTime(append(dst, '\''), kind, raw, int(meta)), '\''), ""
 	case logclient.MYSQL_TYPE_BIT:
@@ -186,13 +185,13 @@ func (c *logged) value(dst []byte, i int, row *image) ([]byte, string) {
 		if row.json != nil && row.json[i] {
 			return appendJSONChanges(dst, quote(col.name), raw)
 		}
-		dst, why := appendJSON(append(dst, "_utf8mb4'"...), raw)
-		return append(dst, '\''), why
+		text, why := appendJSON(nil, raw)
+		return append(append(append(dst, "_utf8mb4'"...), text...), '\''), why
 	}
 	if col.kind == "binary" { // the log leaves zeros at the end out
 		raw = append(raw, make([]byte, max(0, col.width()-len(raw)))...)
 	}
-	_, f := col.read()
+	f := c.forms[i]
 	if f == inOwn && slices.ContainsFunc(raw, control) {
 		f = hexa
 	}
@@ -204,42 +203,64 @@ func (c *logged) value(dst []byte, i int, row *image) ([]byte, string) {
 
 // appendDecimal writes an exact number: groups of nine digits, each a number, the sign in the highest bit.
 func appendDecimal(dst, raw []byte, precision, scale int) []byte {
-	negative := raw[0]&0x80 == 0
-	b := slices.Clone(raw)
+	var flipped [32]byte // no decimal is longer
+	b := flipped[:copy(flipped[:], raw)]
 	b[0] ^= 0x80
-	if negative {
+	if raw[0]&0x80 == 0 {
 		for i := range b {
 			b[i] ^= 0xff
 		}
 		dst = append(dst, '-')
 	}
-	group := func(digits int) string {
-		n := digitBytes[digits]
-		s := strconv.FormatUint(big(b[:n]), 10)
-		b = b[n:]
-		return strings.Repeat("0", max(0, digits-len(s))) + s
-	}
-	whole := precision - scale
-	text := ""
-	if whole%9 > 0 {
-		text = group(whole % 9)
-	}
+	whole, start := precision-scale, len(dst)
+	dst, b = appendGroup(dst, b, whole%9)
 	for range whole / 9 {
-		text += group(9)
+		dst, b = appendGroup(dst, b, 9)
 	}
-	if text = strings.TrimLeft(text, "0"); text == "" {
-		text = "0"
+	zeros := start
+	for zeros < len(dst) && dst[zeros] == '0' {
+		zeros++
+	}
+	if dst = slices.Delete(dst, start, zeros); len(dst) == start {
+		dst = append(dst, '0')
 	}
 	if scale > 0 {
-		text += "."
+		dst = append(dst, '.')
 	}
 	for range scale / 9 {
-		text += group(9)
+		dst, b = appendGroup(dst, b, 9)
 	}
-	if scale%9 > 0 {
-		text += group(scale % 9)
+	dst, _ = appendGroup(dst, b, scale%9)
+	return dst
+}
+
+// appendGroup writes some digits of a decimal, and gives what stands after them; none: nothing.
+func appendGroup(dst, b []byte, digits int) (text, rest []byte) {
+	if digits == 0 {
+		return dst, b
 	}
-	return append(dst, text...)
+	n := digitBytes[digits]
+	return appendDigits(dst, big(b[:n]), digits), b[n:]
+}
+
+// appendDigits writes a number with zeros before it.
+func appendDigits(dst []byte, n uint64, digits int) []byte {
+	at := len(dst)
+	dst = strconv.AppendUint(dst, n, 10)
+	for len(dst)-at < digits {
+		dst = slices.Insert(dst, at, '0')
+	}
+	return dst
+}
+
+func appendDate(dst []byte, year, month, day uint64) []byte {
+	dst = append(appendDigits(dst, year, 4), '-')
+	return appendDigits(append(appendDigits(dst, month, 2), '-'), day, 2)
+}
+
+func appendClock(dst []byte, hour, minute, second uint64) []byte {
+	dst = append(appendDigits(dst, hour, 2), ':')
+	return appendDigits(append(appendDigits(dst, minute, 2), ':'), second, 2)
 }
 
 // appendTime writes a time of day, an instant or a date with a time, as the log packs them.
@@ -259,9 +280,10 @@ func appendTime(dst []byte, kind byte, raw []byte, digits int) []byte {
 			dst = unixTime(whole).AppendFormat(dst, "2006-01-02 15:04:05")
 		}
 	case logclient.MYSQL_TYPE_DATETIME2:
-		n := whole - 1<<39
+		n := uint64(whole - 1<<39)
 		ymd, hms := n>>17, n&(1<<17-1)
-		dst = fmt.Appendf(dst, "%04d-%02d-%02d %02d:%02d:%02d", ymd>>5/13, ymd>>5%13, ymd&31, hms>>12, hms>>6&63, hms&63)
+		dst = append(appendDate(dst, ymd>>5/13, ymd>>5%13, ymd&31), ' ')
+		dst = appendClock(dst, hms>>12, hms>>6&63, hms&63)
 	default:
 		n := (whole-1<<23)<<24 + part
 		if fraction > 0 && whole < 1<<23 { // a negative one: the fraction counts downwards
@@ -280,12 +302,13 @@ func appendTime(dst []byte, kind byte, raw []byte, digits int) []byte {
 			n = -n
 			dst = append(dst, '-')
 		}
-		hms := n >> 24
+		hms := uint64(n >> 24)
 		part = n & (1<<24 - 1)
-		dst = fmt.Appendf(dst, "%02d:%02d:%02d", hms>>12&1023, hms>>6&63, hms&63)
+		dst = appendClock(dst, hms>>12&1023, hms>>6&63, hms&63)
 	}
 	if digits == 0 {
 		return dst
 	}
-	return append(append(dst, '.'), fmt.Sprintf("%06d", part)[:digits]...)
+	dst = append(dst, '.')
+	return appendDigits(dst, uint64(part), 6)[:len(dst)+digits]
 }

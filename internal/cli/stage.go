@@ -141,5 +141,6 @@ func serverConfig(at engine.Location, names []string) string {
 		schema = "public."
 	}
 	return fmt.Sprintf(demoConfig, "server", lines, "server", names[0], demoPrefix+"c*", demoPrefix+"ros*",
-		"drill_on  = \"server\"\nserver    = false\n", names[0], schema)
+		"drill_on  = \"server\"\nserver    = false\nfull      = \"02:30\"\nincremental = \"each 15 min\"\n"+
+			"log_limit = \"1 GiB\"\n", names[0], schema)
 }

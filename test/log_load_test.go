@@ -270,6 +270,13 @@ func logUnderLoad(t *testing.T, s busyServer, in func(string) string) {
 	taken("full", "--new-baseline")
 	require.Greater(t, did.Load(), int64(20), "there was load")
 	require.NotEmpty(t, notes)
+	defer func() {
+		for _, m := range manifestsIn(t, filepath.Join(dir, "keep")) {
+			if t.Failed() {
+				t.Log(m.Moment, m.Kind, m.Closes, m.From, m.To, m.Payload.SQL.Found, m.Payload.SQL.NoLog)
+			}
+		}
+	}()
 	for i, n := range r.Perm(len(notes))[:min(most, len(notes))] {
 		name := fmt.Sprint("back", i)
 		run(t, dir, -1, "restore", "adhoc/busy", "--from", "keep", "--to", s.url(""), "--as", name, "--at", notes[n].place,

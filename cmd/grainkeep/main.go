@@ -10,6 +10,8 @@ import (
 	_ "grainkeep/internal/engine/postgres"
 	_ "grainkeep/internal/engine/sqlite"
 	_ "grainkeep/internal/store/folder"
+	_ "grainkeep/internal/store/s3"
+	_ "grainkeep/internal/store/sftp"
 )
 
 func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }

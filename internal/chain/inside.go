@@ -228,6 +228,12 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 			return p, err
 		}
 	}
+	place, isPlace := placeOf(name)
+	for _, d := range slices.Backward(of) { // the very place at which a dump stands
+		if isPlace && !before && d.Manifest.To != nil && positionPlace(d.Manifest.To) == place {
+			return l.To(d)
+		}
+	}
 	return nil, fault.Wrong("transaction-absent", "no dump of %s has a transaction %s from the server's log",
 		of[0].Name(), phrase.Clean(name)).Advise("'grainkeep find %s' lists those that there are", of[0].Name())
 }

@@ -281,7 +281,7 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 // mustBePath fails for a word that is neither a configured keep nor clearly a
 // path: a misspelt name must not found a keep in the working folder.
 func mustBePath(f *config.File, word string) error {
-	if _, err := os.Stat(word); f == nil || strings.ContainsRune(word, '/') || err == nil {
+	if _, err := os.Stat(word); f == nil || strings.ContainsRune(word, '/') || err == nil { // a URL has them too
 		return nil
 	}
 	return fault.Wrong("keep-unknown", "there is no keep %q in the configuration, and no such folder", word).
@@ -343,7 +343,7 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 // isPath says whether a name is a dump's path.
 func isPath(name string) bool {
 	return strings.HasPrefix(name, "/") || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") ||
-		name == "."
+		name == "." || config.IsRemote(name)
 }
 
 // find gives the dumps that a name and a moment mean.

@@ -334,7 +334,9 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 				add(&m.Writes, f.Absolute(s.Path))
 			}
 		}
-		add(&m.Writes, f.Absolute(f.Keep[j.Keep].Folder))
+		if k := f.Keep[j.Keep]; k.Store == "" {
+			add(&m.Writes, f.Absolute(k.Folder))
+		}
 		for _, c := range j.Files {
 			add(&m.Reads, f.Absolute(c.Folder))
 		}

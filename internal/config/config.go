@@ -5,6 +5,7 @@ package config
 import (
 	"bytes"
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -52,10 +53,62 @@ type Source struct {
 
 // Keep is a place where dumps live.
 type Keep struct {
-	Folder string `toml:"folder"`
-	Floor  string `toml:"floor,omitempty"`
-	Before []Step `toml:"before,omitempty"` // it is used: mount, unlock
-	After  []Step `toml:"after,omitempty"`
+	Folder     string `toml:"folder,omitempty"`
+	Store      string `toml:"store,omitempty"`       // a URL instead of a folder: sftp://
+	Key        string `toml:"key,omitempty"`         // SFTP: path of a private key
+	KnownHosts string `toml:"known_hosts,omitempty"` // SFTP: path of a file
+	Jump       string `toml:"jump,omitempty"`        // SFTP: a host by way of which the server is reached
+	Floor      string `toml:"floor,omitempty"`
+	Before     []Step `toml:"before,omitempty"` // it is used: mount, unlock
+	After      []Step `toml:"after,omitempty"`
+}
+
+// remoteStores are the kinds of stores that are named by a URL.
+var remoteStores = []string{"sftp://", "s3://"}
+
+// IsRemote says whether a place is a URL of a store, and no path.
+func IsRemote(place string) bool {
+	return slices.ContainsFunc(remoteStores, func(s string) bool { return strings.HasPrefix(place, s) })
+}
+
+// Place is where a keep is: a path, or a URL with what opening it needs.
+func (f *File) Place(k Keep) string {
+	if k.Store == "" {
+		return f.Absolute(k.Folder)
+	}
+	options := url.Values{}
+	for name, path := range map[string]string{"key": k.Key, "known_hosts": k.KnownHosts} {
+		if path != "" {
+			options.Set(name, f.Absolute(path))
+		}
+	}
+	if k.Jump != "" {
+		options.Set("jump", k.Jump)
+	}
+	if len(options) == 0 {
+		return k.Store
+	}
+	return k.Store + "?" + options.Encode()
+}
+
+func (f *File) checkKeep(where string, k Keep) error {
+	switch {
+	case k.Folder == "" && k.Store == "":
+		return f.wrong(where, "the key folder is missing").Advise("say where the keep is: folder = \"/path\", or store = " +
+			"\"sftp://user@host/path\"")
+	case k.Folder != "" && k.Store != "":
+		return f.wrong(where, "it has a folder and a store").Advise("a keep is in one place: make two of it, and copy")
+	case k.Store != "" && !IsRemote(k.Store):
+		return f.wrong(where, "store is %q", k.Store).Advise("write a URL: %s…; a path is a folder", strings.Join(remoteStores, "…, "))
+	case k.Store != "" && strings.Contains(k.Store, "?"):
+		return f.wrong(where, "store has options in it").Advise("write them as keys: key, known_hosts, jump")
+	case k.Store == "" && k.Key+k.KnownHosts+k.Jump != "":
+		return f.wrong(where, "key, known_hosts and jump are for a store on another machine")
+	}
+	if _, err := phrase.ParseFloor(k.Floor); err != nil {
+		return f.wrong(where, "floor: %v", err)
+	}
+	return f.checkSteps(where, k.Before, k.After)
 }
 
 // Job is what to dump from a source into a keep.
@@ -198,14 +251,7 @@ func (f *File) check() (err error) {
 		}
 	}
 	for _, name := range sorted(f.Keep) {
-		k := f.Keep[name]
-		if k.Folder == "" {
-			return f.wrong("keep."+name, "the key folder is missing")
-		}
-		if _, err := phrase.ParseFloor(k.Floor); err != nil {
-			return f.wrong("keep."+name, "floor: %v", err)
-		}
-		if err := f.checkSteps("keep."+name, k.Before, k.After); err != nil {
+		if err := f.checkKeep("keep."+name, f.Keep[name]); err != nil {
 			return err
 		}
 	}
@@ -337,7 +383,12 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 		}
 	}
 	k := f.Keep[j.Keep]
-	k.Folder, k.Before, k.After = f.Absolute(k.Folder), nil, nil
+	k.Before, k.After = nil, nil
+	for _, path := range []*string{&k.Folder, &k.Key, &k.KnownHosts} {
+		if *path != "" {
+			*path = f.Absolute(*path)
+		}
+	}
 	part.Keep[j.Keep] = k
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "# The job %s as it last ran. It can be used with --config.\n", name)

@@ -76,9 +76,9 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 	if err := guard(1 << 30); err != nil {
 		return nil, err
 	}
-	draft := session.Draft(name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(name, started, nil,
-		started)}
+	o := &databaseDump{runner: r, m: r.envelope(name, started, nil, started)}
+	draft := session.Draft(o.m, r.Folder)
+	o.files = blob.NewSet(draft, r.paced(ctx, guard))
 	r.feed.Gauge().Begin("dumping "+name, 0, 0)
 	var err error
 	if b.stream != nil {
@@ -103,7 +103,7 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
-	return draft.Place(ctx, o.m, r.Folder)
+	return draft.Place(ctx)
 }
 
 // FilesChanged is the code of the warning about files that changed while they were read.

@@ -41,7 +41,7 @@ func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, sn
 	}
 	b.why = ""
 	c.stand(b)
-	draft := session.Draft(o.m.Database)
+	draft := session.Draft(c.m, o.Folder)
 	c.files = blob.NewSet(draft, o.paced(ctx, o.Keep.Guard(ctx)))
 	sql := o.sql(snap, left)
 	sql.InOrder, sql.Base, sql.Log, sql.OnlyLog = true, c.chain, true, true

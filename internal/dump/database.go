@@ -39,9 +39,9 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 	if err := guard(1 << 30); err != nil { // look now, whatever was written since
 		return nil, err
 	}
-	draft := session.Draft(d.Name)
-	o := &databaseDump{runner: r, files: blob.NewSet(draft, r.paced(ctx, guard)), m: r.envelope(d.Name, snap.Moment(),
-		snap.Catalog().Position, started)}
+	o := &databaseDump{runner: r, m: r.envelope(d.Name, snap.Moment(), snap.Catalog().Position, started)}
+	draft := session.Draft(o.m, r.Folder)
+	o.files = blob.NewSet(draft, r.paced(ctx, guard))
 	cat := snap.Catalog()
 	sql := r.sql(snap, r.narrow(cat, d.Name))
 	if f, is := snap.(engine.Follower); is && f.Left() != "" {
@@ -99,7 +99,7 @@ func (o *databaseDump) place(ctx context.Context, cat *engine.Catalog, draft *ke
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
-	return draft.Place(ctx, o.m, o.Folder)
+	return draft.Place(ctx)
 }
 
 // NotFromLog is the code of the warning that what changed had to be found by comparison.

@@ -73,7 +73,7 @@ func (s Set) KeepPlace(name string) (string, bool) {
 	if !ok {
 		return "", false
 	}
-	return s.f.Absolute(c.Folder), true
+	return s.f.Place(c), true
 }
 
 // OpenKeep opens a configured keep.

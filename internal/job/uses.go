@@ -32,7 +32,7 @@ func (s Set) enter(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	use, err := a.Enter(ctx, name, step.Facts{Keep: s.f.Absolute(c.Folder)}, s.uses.feed)
+	use, err := a.Enter(ctx, name, step.Facts{Keep: s.f.Place(c)}, s.uses.feed)
 	if err == nil {
 		s.uses.open[name] = use
 	}

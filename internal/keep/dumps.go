@@ -268,8 +268,11 @@ func readSmall(ctx context.Context, files store.Reader, name string, limit int64
 		Advise("that says nothing about the dump: check who owns it, and the drive")
 }
 
-// DumpAt reads the dump in a folder of this machine, with its proofs if it lies in a keep.
+// DumpAt reads the dump at a path, with its proofs if it lies in a keep, or at a URL of a store, where it must lie in one.
 func DumpAt(ctx context.Context, path string) (*Dump, error) {
+	if strings.Contains(path, "://") {
+		return dumpAtURL(ctx, path)
+	}
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
@@ -279,15 +282,7 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 	}
 	absent := fault.Wrong("dump-absent", "%s is not a dump: it has no %s", path, manifest.Name)
 	if k, dir := around(ctx, path); k != nil {
-		d, err := k.read(ctx, dir)
-		if d == nil && err == nil {
-			err = absent
-		}
-		if err == nil && d.Manifest != nil {
-			d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
-			err = d.Whole(ctx)
-		}
-		return d, err
+		return k.at(ctx, dir, absent)
 	}
 	st, err := store.Open(ctx, path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -305,6 +300,43 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 		return &Dump{Err: err, files: files}, nil
 	}
 	return d, nil
+}
+
+// dumpAtURL reads the dump at a URL: that of a keep, and a job, a database and a folder in it.
+func dumpAtURL(ctx context.Context, at string) (*Dump, error) {
+	place, options, _ := strings.Cut(at, "?")
+	parts := strings.Split(strings.TrimSuffix(place, "/"), "/")
+	n := len(parts) - 3
+	if n < 4 {
+		return nil, fault.Wrong("dump-absent", "%s is not a dump's URL", phrase.Redact(at)).
+			Advise("'grainkeep list --from' shows what is in a keep")
+	}
+	in := strings.Join(parts[:n], "/")
+	if options != "" {
+		in += "?" + options
+	}
+	k, err := Open(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	dir := strings.Join(parts[n:], "/")
+	if err := store.CheckName(dir); err != nil {
+		return nil, fault.Wrong("dump-absent", "%s is not a dump's URL: %v", phrase.Redact(at), err)
+	}
+	return k.at(ctx, dir, fault.Wrong("dump-absent", "%s is not a dump: it has no %s", phrase.Redact(at), manifest.Name))
+}
+
+// at reads the dump in a folder of the keep, with its proofs.
+func (k *Keep) at(ctx context.Context, dir string, absent error) (*Dump, error) {
+	d, err := k.read(ctx, dir)
+	if d == nil && err == nil {
+		err = absent
+	}
+	if err == nil && d.Manifest != nil {
+		d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
+		err = d.Whole(ctx)
+	}
+	return d, err
 }
 
 // around finds the keep that a folder lies in, and the folder's name in it.

@@ -80,7 +80,7 @@ func TestAnIndexChangesNothing(t *testing.T) {
 		run := fmt.Sprintf("abcd%d", n)
 		session, err := k.Begin(ctx, run)
 		require.NoError(t, err)
-		d, err := session.Draft("odd/name").Place(ctx, small(k, run, ""), phrase.DefaultFolderName)
+		d, err := session.Draft(small(k, run, ""), phrase.DefaultFolderName).Place(ctx)
 		require.NoError(t, err)
 		require.NoError(t, session.Close(ctx))
 		require.NoError(t, k.RecordRun(ctx, run, "nightly", []*Dump{d}, nil))

@@ -139,7 +139,7 @@ func place(t *testing.T, k *Keep, run, note string) *Dump {
 	t.Helper()
 	s, err := k.Begin(ctx, run)
 	require.NoError(t, err)
-	d, err := s.Draft("odd/name").Place(ctx, small(k, run, note), phrase.DefaultFolderName)
+	d, err := s.Draft(small(k, run, note), phrase.DefaultFolderName).Place(ctx)
 	require.NoError(t, err)
 	require.NoError(t, s.Close(ctx))
 	return d
@@ -249,7 +249,7 @@ func TestAKilledRunIsRecorded(t *testing.T) {
 	k, dir := barn(t)
 	s, err := k.Begin(ctx, "dead")
 	require.NoError(t, err)
-	d, err := s.Draft("odd/name").Place(ctx, small(k, "dead", ""), phrase.DefaultFolderName)
+	d, err := s.Draft(small(k, "dead", ""), phrase.DefaultFolderName).Place(ctx)
 	require.NoError(t, err)
 	planted := place(t, k, "beef", "nobody's")
 	seen, err := k.Dumps(ctx)
@@ -286,12 +286,12 @@ func TestNothingIsPlacedThatIsNotThere(t *testing.T) {
 		k, dir := barn(t)
 		s, err := k.Begin(ctx, "aaaa")
 		require.NoError(t, err)
-		d := s.Draft("odd/name")
-		require.NoError(t, store.WriteNew(ctx, d, "x", []byte("data")))
 		m := small(k, "aaaa", "")
+		d := s.Draft(m, phrase.DefaultFolderName)
+		require.NoError(t, store.WriteNew(ctx, d, "x", []byte("data")))
 		m.Files, m.StoredBytes = []manifest.File{{Path: "x", Bytes: 4, SHA256: strings.Repeat("ab", 32)}}, 4
 		require.NoError(t, harm(dir), how)
-		_, err = d.Place(ctx, m, phrase.DefaultFolderName)
+		_, err = d.Place(ctx)
 		require.Error(t, err, how)
 		if how != "keep" && how != "folder" {
 			require.True(t, fault.HasCode(err, "work-vanished"), "%s: %v", how, err)

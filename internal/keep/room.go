@@ -2,6 +2,7 @@ package keep
 
 import (
 	"context"
+	"errors"
 	"sync/atomic"
 
 	"grainkeep/internal/fault"
@@ -30,7 +31,10 @@ func (k *Keep) Room(ctx context.Context) (Room, error) {
 	}
 	r := Room{Floor: k.Floor.Bytes, Known: true}
 	var err error
-	if r.Free, r.Total, err = st.Room(ctx); err != nil {
+	if r.Free, r.Total, err = st.Room(ctx); errors.Is(err, errors.ErrUnsupported) {
+		return Room{}, nil
+	}
+	if err != nil {
 		return Room{}, fault.New("keep-unreadable", err, "cannot read the free space of the keep %s", k.Where())
 	}
 	if k.Floor.Percent > 0 {

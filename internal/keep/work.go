@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"sync"
 	"time"
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/rows"
 	"grainkeep/internal/store"
 )
 
@@ -57,53 +59,138 @@ func take(ctx context.Context, st store.Leaser, name string) (store.Lease, error
 	}
 }
 
-// Session is a run's hidden place in the keep, in which its dumps are made.
+// Session is a run's hidden place in the keep. Where files can be moved, its dumps are made there, and then moved to
+// where dumps live. Elsewhere they are made where they will be, and do not count before their manifest is there.
 type Session struct {
 	k     *Keep
 	run   string
 	lease store.Lease
-	stage store.Stage
+	stage store.Stage // nil: the store moves nothing
+
+	mu   sync.Mutex
+	into int // folders in which dumps were begun
 }
 
 // Begin makes the hidden place of a run, which is known to be alive until Close.
 func (k *Keep) Begin(ctx context.Context, run string) (*Session, error) {
-	leaser, ok1 := k.st.(store.Leaser)
-	stager, ok2 := k.st.(store.Stager)
-	if !ok1 || !ok2 {
+	leaser, ok := k.st.(store.Leaser)
+	if !ok {
 		return nil, errors.New("dumps cannot be made in this kind of store")
 	}
 	lease, err := take(ctx, leaser, workName+"/"+run+leaseEnding)
 	if err != nil {
 		return nil, k.unwritable(err)
 	}
-	stage, err := stager.Stage(ctx, workName+"/"+run)
-	if err != nil {
-		return nil, k.unwritable(errors.Join(err, lease.Release()))
+	s := &Session{k: k, run: run, lease: lease}
+	if stager, ok := k.st.(store.Stager); ok {
+		if s.stage, err = stager.Stage(ctx, workName+"/"+run); err != nil {
+			return nil, k.unwritable(errors.Join(err, lease.Release()))
+		}
 	}
-	return &Session{k: k, run: run, lease: lease, stage: stage}, nil
+	return s, nil
 }
 
 // Exposed says that others on this machine can read what is made here.
-func (s *Session) Exposed() bool { return s.stage.Exposed() }
+func (s *Session) Exposed() bool { return s.stage != nil && s.stage.Exposed() }
 
 // Close removes the hidden place and what is in it.
 func (s *Session) Close(ctx context.Context) error {
-	err := s.k.st.(store.Stager).Clear(ctx, workName+"/"+s.run)
+	err := s.k.clearWork(ctx, workName+"/"+s.run)
 	return errors.Join(err, s.lease.Release())
 }
 
 // Draft is a dump that is being made. Create may be called side by side.
 type Draft struct {
-	s      *Session
-	folder string
+	s    *Session
+	m    *manifest.Manifest
+	name phrase.FolderName
+
+	mu     sync.Mutex
+	folder string // in the stage; where the store moves nothing, in the keep, as soon as something is made in it
 }
 
-// Draft begins the dump of a database.
-func (s *Session) Draft(database string) *Draft { return &Draft{s, DatabaseFolder(database)} }
+// Draft begins the dump that a manifest is of. What its folder's name tells is settled before anything is made in it.
+func (s *Session) Draft(m *manifest.Manifest, name phrase.FolderName) *Draft {
+	d := &Draft{s: s, m: m, name: name}
+	if s.stage != nil {
+		d.folder = DatabaseFolder(m.Database)
+	}
+	return d
+}
 
 // Create implements blob.Creator.
 func (d *Draft) Create(ctx context.Context, name string) (store.Writer, error) {
-	return d.s.stage.Create(ctx, d.folder+"/"+name)
+	if d.s.stage != nil {
+		return d.s.stage.Create(ctx, d.folder+"/"+name)
+	}
+	if err := d.settle(ctx); err != nil {
+		return nil, err
+	}
+	return d.s.k.st.Create(ctx, d.folder+"/"+name)
+}
+
+// begunIn is the folder of a run's hidden place that names the folders in which it has begun dumps.
+const begunIn = "+into"
+
+// settle chooses the dump's folder in the keep, and notes that it is begun there: who cleans up after a killed run looks
+// there.
+func (d *Draft) settle(ctx context.Context) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.folder != "" {
+		return nil
+	}
+	k := d.s.k
+	for n := 1; n < mostNames; n++ {
+		dir := d.named(n)
+		taken, err := k.taken(ctx, dir)
+		if err != nil {
+			return k.unwritable(err)
+		}
+		if taken {
+			continue
+		}
+		d.s.mu.Lock()
+		d.s.into++
+		note := fmt.Sprintf("%s/%s/%s/%d", workName, d.s.run, begunIn, d.s.into)
+		d.s.mu.Unlock()
+		if err := store.WriteNew(ctx, k.st, note, []byte(dir)); err != nil {
+			return k.unwritable(err)
+		}
+		d.folder = dir
+		return nil
+	}
+	return d.nameTaken()
+}
+
+// taken says whether something is in a folder of the keep.
+func (k *Keep) taken(ctx context.Context, dir string) (bool, error) {
+	any := errors.New("something")
+	err := k.st.List(ctx, dir, func(store.Entry) error { return any })
+	switch {
+	case err == nil || errors.Is(err, fs.ErrNotExist):
+		return false, nil
+	case errors.Is(err, any):
+		return true, nil
+	}
+	return false, err
+}
+
+// mostNames bounds the dumps of one second in one folder.
+const mostNames = 1000
+
+// named is the n-th name that the dump may have in the keep.
+func (d *Draft) named(n int) string {
+	dir := d.m.Job + "/" + DatabaseFolder(d.m.Database) + "/" + DumpFolder(d.m, d.name)
+	if n > 1 {
+		dir += fmt.Sprintf("-%d", n)
+	}
+	return dir
+}
+
+func (d *Draft) nameTaken() error {
+	return fault.New("name-taken", nil, "every name for this second is taken in %s",
+		d.s.k.st.Where(d.m.Job+"/"+DatabaseFolder(d.m.Database)))
 }
 
 // intents is the folder of a stage that names, by their ids, the dumps that were put
@@ -113,51 +200,83 @@ const intents = "+placing"
 // Place writes the digests and, last of all, the manifest, and moves the dump to where
 // dumps live. Before that it looks at every file that the manifest names. It never
 // replaces anything.
-func (d *Draft) Place(ctx context.Context, m *manifest.Manifest, name phrase.FolderName) (*Dump, error) {
+func (d *Draft) Place(ctx context.Context) (*Dump, error) {
+	m := d.m
 	data, id, err := m.Encode()
 	if err != nil {
 		return nil, err
 	}
-	if err := store.WriteNew(ctx, d, manifest.Sums, []byte(m.SumLines(id))); err != nil {
+	sums := m.SumLines(id)
+	if err := store.WriteNew(ctx, d, manifest.Sums, []byte(sums)); err != nil {
 		return nil, err
+	}
+	files := append([]manifest.File{{Path: manifest.Sums, Bytes: int64(len(sums))}}, m.Files...)
+	if d.s.stage == nil {
+		return d.complete(ctx, data, id, files)
 	}
 	if err := store.WriteNew(ctx, d, manifest.Name, data); err != nil {
 		return nil, err
 	}
-	if err := d.look(ctx, m, int64(len(data)), int64(len(m.SumLines(id)))); err != nil {
+	if err := d.look(ctx, append(files, manifest.File{Path: manifest.Name, Bytes: int64(len(data))})); err != nil {
 		return nil, err
 	}
 	if err := store.WriteNew(ctx, d.s.stage, intents+"/"+id, nil); err != nil {
 		return nil, err
 	}
-	dir, err := d.move(ctx, m, name)
+	dir, err := d.move(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return &Dump{Keep: d.s.k, files: store.Sub(d.s.k.st, dir), dir: dir, ID: id, Manifest: m}, nil
+	return d.placed(dir, id), nil
+}
+
+func (d *Draft) placed(dir, id string) *Dump {
+	return &Dump{Keep: d.s.k, files: store.Sub(d.s.k.st, dir), dir: dir, ID: id, Manifest: d.m}
+}
+
+// complete makes a dump count that lies where it will be: with its manifest, which is made only if there is none.
+func (d *Draft) complete(ctx context.Context, data []byte, id string, files []manifest.File) (*Dump, error) {
+	k := d.s.k
+	if err := d.look(ctx, files); err != nil {
+		return nil, err
+	}
+	if err := store.WriteNew(ctx, k.st, workName+"/"+d.s.run+"/"+intents+"/"+id, nil); err != nil {
+		return nil, k.unwritable(err)
+	}
+	if err := store.WriteNew(ctx, k.st, d.folder+"/"+manifest.Name, data); err != nil {
+		return nil, k.unwritable(err)
+	}
+	return d.placed(d.folder, id), nil
 }
 
 // look fails unless every file of the dump is there, in full, and the run is still
 // the one that it was: somebody else's clean-up must not leave half a dump.
-func (d *Draft) look(ctx context.Context, m *manifest.Manifest, bytes, sums int64) error {
+func (d *Draft) look(ctx context.Context, files []manifest.File) error {
 	if err := d.s.k.Present(ctx); err != nil {
 		return err
 	}
 	if err := d.s.lease.Held(); err != nil {
 		return lostFiles(d.s.k, err)
 	}
-	files := append([]manifest.File{{Path: manifest.Name, Bytes: bytes}, {Path: manifest.Sums, Bytes: sums}},
-		m.Files...)
-	for _, f := range files {
-		e, err := d.s.stage.Stat(ctx, d.folder+"/"+f.Path)
-		if err != nil {
-			return lostFiles(d.s.k, err)
+	return rows.InParallel(ctx, readers, files, func(ctx context.Context, next func() (manifest.File, bool)) error {
+		for f, ok := next(); ok; f, ok = next() {
+			e, err := d.stat(ctx, f.Path)
+			if err != nil {
+				return lostFiles(d.s.k, err)
+			}
+			if e.Folder || e.Foreign || e.Bytes != f.Bytes {
+				return lostFiles(d.s.k, fmt.Errorf("%s has %d bytes, and %d were written", f.Path, e.Bytes, f.Bytes))
+			}
 		}
-		if e.Folder || e.Foreign || e.Bytes != f.Bytes {
-			return lostFiles(d.s.k, fmt.Errorf("%s has %d bytes, and %d were written", f.Path, e.Bytes, f.Bytes))
-		}
+		return nil
+	})
+}
+
+func (d *Draft) stat(ctx context.Context, path string) (store.Entry, error) {
+	if d.s.stage != nil {
+		return d.s.stage.Stat(ctx, d.folder+"/"+path)
 	}
-	return nil
+	return d.s.k.st.Stat(ctx, d.folder+"/"+path)
 }
 
 func lostFiles(k *Keep, err error) error {
@@ -168,13 +287,9 @@ func lostFiles(k *Keep, err error) error {
 }
 
 // move gives the dump its name.
-func (d *Draft) move(ctx context.Context, m *manifest.Manifest, name phrase.FolderName) (string, error) {
-	parent := m.Job + "/" + DatabaseFolder(m.Database)
-	for n := 1; n < 1000; n++ {
-		dir := parent + "/" + DumpFolder(m, name)
-		if n > 1 {
-			dir += fmt.Sprintf("-%d", n)
-		}
+func (d *Draft) move(ctx context.Context) (string, error) {
+	for n := 1; n < mostNames; n++ {
+		dir := d.named(n)
 		err := d.s.stage.Place(ctx, d.folder, dir)
 		if errors.Is(err, fs.ErrExist) {
 			continue
@@ -184,7 +299,7 @@ func (d *Draft) move(ctx context.Context, m *manifest.Manifest, name phrase.Fold
 		}
 		return dir, nil
 	}
-	return "", fault.New("name-taken", nil, "every name for this second is taken in %s", d.s.k.st.Where(parent))
+	return "", d.nameTaken()
 }
 
 // Sweep removes what killed runs left, on this machine or, after their leases have
@@ -259,5 +374,51 @@ func (k *Keep) clear(ctx context.Context, run string) (there bool, err error) {
 			return true, err
 		}
 	}
-	return true, k.st.(store.Stager).Clear(ctx, name)
+	return true, k.clearWork(ctx, name)
+}
+
+// clearWork removes the hidden place of a run, and what it has begun in the keep and not completed.
+func (k *Keep) clearWork(ctx context.Context, name string) error {
+	if stager, ok := k.st.(store.Stager); ok {
+		return stager.Clear(ctx, name)
+	}
+	var notes []string
+	err := k.st.List(ctx, name+"/"+begunIn, func(e store.Entry) error {
+		notes = append(notes, e.Name)
+		return nil
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, note := range notes {
+		dir, err := store.ReadAll(ctx, k.st, note, maxSmall)
+		if err != nil {
+			return err
+		}
+		if err := k.clearBegun(ctx, string(dir)); err != nil {
+			return err
+		}
+	}
+	return ignoreAbsent(k.removeBelow(ctx, name))
+}
+
+// clearBegun removes what lies in a folder in which a dump was begun, if it is no dump. The name comes from the keep, and
+// is not trusted.
+func (k *Keep) clearBegun(ctx context.Context, dir string) error {
+	parts := strings.Split(dir, "/")
+	if store.CheckName(dir) != nil || len(parts) != 3 || !IsJob(parts[0]) || strings.HasPrefix(parts[2], ".") {
+		return nil // it is none of ours
+	}
+	complete, err := store.Exists(ctx, k.st, dir+"/"+manifest.Name)
+	if complete || err != nil {
+		return err
+	}
+	return ignoreAbsent(k.removeBelow(ctx, dir))
+}
+
+func ignoreAbsent(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }

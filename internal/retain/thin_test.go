@@ -34,7 +34,7 @@ func placed(t *testing.T, k *keep.Keep, kinds ...manifest.Kind) (dumps []*keep.D
 		}
 		s, err := k.Begin(ctx, run)
 		require.NoError(t, err)
-		d, err := s.Draft("a").Place(ctx, m, phrase.DefaultFolderName)
+		d, err := s.Draft(m, phrase.DefaultFolderName).Place(ctx)
 		require.NoError(t, err)
 		require.NoError(t, s.Close(ctx))
 		require.NoError(t, k.RecordRun(ctx, run, "nightly", []*keep.Dump{d}, nil))

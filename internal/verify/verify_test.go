@@ -37,14 +37,14 @@ func placed(t *testing.T) *keep.Dump {
 		Started:  moment,
 		Finished: moment, Run: manifest.Run{ID: "abcd", Started: moment},
 		Payload: manifest.Payload{Type: manifest.TypeSQL, SQL: &manifest.SQL{Catalog: strings.Repeat("ab", 32)}}}
-	draft := s.Draft("a")
+	draft := s.Draft(m, phrase.DefaultFolderName)
 	for name, text := range map[string]string{"10-schema.sql": "CREATE", "20-data/t/part-0001.sql": "INSERT"} {
 		require.NoError(t, store.WriteNew(ctx, draft, name, []byte(text)))
 		sum := sha256.Sum256([]byte(text))
 		m.Files = append(m.Files, manifest.File{Path: name, Bytes: 6, Raw: 6, SHA256: hex.EncodeToString(sum[:])})
 	}
 	m.StoredBytes, m.RawBytes = 12, 12
-	d, err := draft.Place(ctx, m, phrase.DefaultFolderName)
+	d, err := draft.Place(ctx)
 	require.NoError(t, err)
 	require.NoError(t, s.Close(ctx))
 	return d

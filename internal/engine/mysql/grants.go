@@ -71,8 +71,10 @@ func (g *grants) dump() {
 	g.line("-- there are no routines, and users need not be dumped)")
 	g.give("SELECT", "mysql.*")
 	g.line("-- names who holds a lock that the dump waits for; the position in the server's log; on MySQL, the bodies of")
-	g.line("-- routines. Each server reads what is written for it (before MariaDB 10.5: REPLICATION CLIENT)")
-	g.give("PROCESS /*M!100502 , BINLOG MONITOR */ /*!80020 , REPLICATION CLIENT, SHOW_ROUTINE */", "*.*")
+	g.line("-- routines, and a lock that writers wait for where they never cease. Each server reads what is written for it")
+	g.line("-- (before MariaDB 10.5: REPLICATION CLIENT)")
+	g.give("PROCESS /*M!100502 , BINLOG MONITOR */ /*!80020 , REPLICATION CLIENT, SHOW_ROUTINE */ /*!80023 , FLUSH_TABLES "+
+		"*/", "*.*")
 }
 
 func (g *grants) changes() {

@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -27,6 +26,7 @@ type pin struct {
 	outside   []pinned        // those that none does
 	broken    map[pinned]bool // unions of tables that are gone
 	keeper    *conn           // keeps writers out of tables without transactions
+	firm      bool            // the lock is one that writers wait for, also while it is waited for
 }
 
 // pinned is a table of a pin.
@@ -53,8 +53,8 @@ func (s *source) Pin(ctx context.Context, databases []string, _ string) error {
 // pin tries until nothing changes meanwhile, or the wait for locks is over.
 func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin, error) {
 	end := time.Now().Add(s.at.LockWait)
-	for {
-		p := &pin{databases: databases, broken: map[pinned]bool{}}
+	for n := 0; ; n++ {
+		p := &pin{databases: databases, broken: map[pinned]bool{}, firm: !s.maria && n >= politeTurns}
 		whole, err := s.try(ctx, p, readers)
 		if err == nil && whole {
 			err = s.nameLog(ctx, p)
@@ -86,6 +86,10 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 		}
 	}
 }
+
+// politeTurns is how often the tables are asked for in a way that lets new writers go first. On MySQL, where that may
+// never end, they are then asked for firmly.
+const politeTurns = 3
 
 // nameLog says which log the position is of.
 func (s *source) nameLog(ctx context.Context, p *pin) (err error) {
@@ -217,6 +221,18 @@ func lockTables(tables []pinned) string {
 	return "LOCK TABLES " + strings.Join(list, ", ")
 }
 
+// lock is the statement that keeps writers out of the tables that a snapshot holds.
+func (p *pin) lock(may bool) string {
+	if !p.firm || !may || len(p.inside) == 0 { // without tables it would lock them all
+		return lockTables(p.inside)
+	}
+	list := make([]string, len(p.inside))
+	for i, t := range p.inside {
+		list[i] = quote(t.database) + "." + quote(t.name)
+	}
+	return "FLUSH TABLES " + strings.Join(list, ", ") + " WITH READ LOCK"
+}
+
 // begin starts a snapshot.
 const begin = "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT"
 
@@ -230,10 +246,13 @@ func (s *source) together(ctx context.Context, p *pin) error {
 		return err
 	}
 	defer lock.close()
-	// While it is waited for, nobody else can begin to write to a table: short turns.
-	if _, err := lock.exec(ctx, "SET lock_wait_timeout = 2; "+lockTables(p.inside)); err != nil {
-		var f *fault.Error
-		if errors.As(err, &f) && f.Code == "rights-missing" && s.maria { // one reader needs no lock
+	// While it is waited for, others may not be able to begin to write to a table: short turns.
+	_, err = lock.exec(ctx, "SET lock_wait_timeout = 2; "+p.lock(true))
+	if p.firm && fault.HasCode(err, "rights-missing") {
+		_, err = lock.exec(ctx, p.lock(false))
+	}
+	if err != nil {
+		if fault.HasCode(err, "rights-missing") && s.maria { // one reader needs no lock
 			for _, c := range p.readers[1:] {
 				c.close()
 			}

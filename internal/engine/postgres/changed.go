@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -31,6 +32,7 @@ func (p *snapshot) changed(ctx context.Context) (string, error) {
 	if err := p.c.QueryRow(ctx, "SELECT txid_current_snapshot()::text").Scan(&seen); err != nil {
 		return "", err
 	}
+	seen = validSnapshot(seen)
 	now, err := p.s.connect(ctx, p.database)
 	if err != nil {
 		return "", err
@@ -84,4 +86,19 @@ func (p *snapshot) shows(ctx context.Context, catalog string, oid uint32, name s
 	}
 	err = p.c.QueryRow(ctx, sql, args...).Scan(&there)
 	return there, err
+}
+
+// validSnapshot is the text of a snapshot as the server takes it back. One that logical decoding exported may begin
+// behind its end ("4600:4599:"): then everything before its beginning is visible.
+func validSnapshot(text string) string {
+	parts := strings.SplitN(text, ":", 3)
+	if len(parts) != 3 {
+		return text
+	}
+	first, err1 := strconv.ParseUint(parts[0], 10, 64)
+	last, err2 := strconv.ParseUint(parts[1], 10, 64)
+	if err1 != nil || err2 != nil || first <= last {
+		return text
+	}
+	return parts[0] + ":" + parts[0] + ":"
 }

@@ -101,3 +101,9 @@ func TestSmallSQL(t *testing.T) {
 	_, err := driver{}.Grants(engine.Location{}, "fun", nil)
 	require.Equal(t, fault.Usage, fault.Of(err).Class)
 }
+
+func TestSnapshotsThatBeginBehindTheirEnd(t *testing.T) {
+	for text, want := range map[string]string{"4600:4599:": "4600:4600:", "7:9:7,8": "7:9:7,8", "5:5:": "5:5:"} {
+		require.Equal(t, want, validSnapshot(text))
+	}
+}

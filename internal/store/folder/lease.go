@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"strings"
 	"sync"
 	"time"
 
@@ -21,15 +20,6 @@ import (
 // lock, which the kernel gives up for a holder that dies, but which two machines over a
 // shared mount may not see of each other; and by a heartbeat, the file's time, which
 // everybody sees.
-
-// thisBoot tells this machine, since it was started, from every other.
-var thisBoot = sync.OnceValue(func() string {
-	data, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	if err != nil {
-		return ""
-	}
-	return strings.TrimSpace(string(data))
-})
 
 const maxLease = 4 << 10 // bytes
 
@@ -117,7 +107,7 @@ func (s *Store) claim(f *os.File, name string) (*store.HeldError, error) {
 	}
 	known := json.Unmarshal(data, &holder) == nil && holder.PID != 0
 	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
-		return &store.HeldError{Holder: holder, Here: holder.Boot == thisBoot()}, nil
+		return &store.HeldError{Holder: holder, Here: holder.Boot == store.ThisBoot()}, nil
 	}
 	here, err := f.Stat()
 	if err != nil {
@@ -127,7 +117,7 @@ func (s *Store) claim(f *os.File, name string) (*store.HeldError, error) {
 	if err != nil || !os.SameFile(here, there) {
 		return nil, errGone
 	}
-	if !known || holder.Boot == thisBoot() {
+	if !known || holder.Boot == store.ThisBoot() {
 		return nil, nil // on this machine the lock alone tells: its holder is dead
 	}
 	now, err := s.clock(name)
@@ -157,9 +147,7 @@ func (s *Store) clock(beside string) (time.Time, error) {
 
 // hold writes this process's name into a lease that it has locked.
 func (s *Store) hold(f *os.File, name string) (*lease, error) {
-	host, _ := os.Hostname() // only for messages
-	l := &lease{s: s, name: name, f: f, stop: make(chan struct{}),
-		me: store.Holder{PID: os.Getpid(), Host: host, Boot: thisBoot(), Since: time.Now().UTC().Truncate(time.Second)}}
+	l := &lease{s: s, name: name, f: f, stop: make(chan struct{}), me: store.Me()}
 	if err := l.write(); err != nil {
 		f.Close()
 		return nil, s.broken("lock", name, err)

@@ -23,7 +23,7 @@ var known = map[string][]string{
 		"facility"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",
 		"folder", "limit"},
-	"keep": {"folder", "store", "key", "known_hosts", "jump", "floor", "before", "after"},
+	"keep": {"folder", "floor", "store", "key", "known_hosts", "jump", "before", "after"},
 	"job": {"source", "databases", "optional", "except", "keep", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",

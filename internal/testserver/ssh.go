@@ -1,7 +1,6 @@
 package testserver
 
 import (
-	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
@@ -12,6 +11,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -72,9 +72,9 @@ func (s *SSH) address() string { return fmt.Sprintf("127.0.0.1:%d", s.Port) }
 
 // start starts the server, and waits until it answers.
 func (s *SSH) start(program string) error {
-	s.cmd = exec.Command(program, "-D", "-e", "-f", filepath.Join(s.Folder, "sshd_config"))
-	var log bytes.Buffer
-	s.cmd.Stderr = &log
+	log := filepath.Join(s.Folder, "log") // no pipe: sessions outlive the server
+	s.cmd = exec.Command(program, "-D", "-E", log, "-f", filepath.Join(s.Folder, "sshd_config"))
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := s.cmd.Start(); err != nil {
 		return err
 	}
@@ -84,12 +84,13 @@ func (s *SSH) start(program string) error {
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
-	return fmt.Errorf("the SSH server does not answer\n%s", log.String())
+	text, _ := os.ReadFile(log)
+	return fmt.Errorf("the SSH server does not answer\n%s", text)
 }
 
 // Close stops the server and removes its folder.
 func (s *SSH) Close() error {
-	err := s.cmd.Process.Kill()
+	err := syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL) // and its sessions
 	s.cmd.Wait()
 	return errors.Join(err, os.RemoveAll(s.Folder))
 }

@@ -50,13 +50,17 @@ func newSystem(root string) (system, error) {
 	return s, errors.New("there is no unprivileged user to run a server as")
 }
 
+// cache is where scripts/servers puts what it makes.
+func cache() string {
+	if cache := os.Getenv("GRAINKEEP_SERVERS"); cache != "" {
+		return cache
+	}
+	return "/var/cache/grainkeep"
+}
+
 // other gives the root of a system that scripts/servers made.
 func other(name string) (string, error) {
-	cache := os.Getenv("GRAINKEEP_SERVERS")
-	if cache == "" {
-		cache = "/var/cache/grainkeep"
-	}
-	root := filepath.Join(cache, name)
+	root := filepath.Join(cache(), name)
 	if _, err := os.Stat(filepath.Join(root, "ready")); err != nil {
 		return "", fmt.Errorf("%w: scripts/servers sets one up in %s", ErrAbsent, root)
 	}

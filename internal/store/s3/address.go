@@ -64,7 +64,7 @@ func parseAddress(place string) (*address, error) {
 		return nil, fmt.Errorf("s3://%s names no bucket", place)
 	}
 	if a.region == "" {
-		a.region = "us-east-1"
+		a.region = usualRegion
 	}
 	if endpoint == "" {
 		endpoint = "https://s3." + a.region + ".amazonaws.com"
@@ -86,8 +86,22 @@ func (a *address) where(name string) string {
 			s += "/" + part
 		}
 	}
+	options := url.Values{}
+	if !strings.HasSuffix(a.endpoint.Hostname(), ".amazonaws.com") {
+		options.Set("endpoint", a.endpoint.String())
+	}
+	if a.region != usualRegion {
+		options.Set("region", a.region)
+	}
+	if len(options) > 0 {
+		text, _ := url.QueryUnescape(options.Encode()) // it was one before
+		s += "?" + text
+	}
 	return s
 }
+
+// usualRegion is that of a service which says nothing else.
+const usualRegion = "us-east-1"
 
 // client makes what speaks to the service. Credentials come from a file that is named, else from the environment, else
 // from the usual shared file, else from the machine's role.

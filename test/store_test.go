@@ -140,3 +140,106 @@ func TestKilledOnTheWayAway(t *testing.T) {
 		require.Empty(t, left)
 	})
 }
+
+// TestCopies: chains whole and in order, from keep to keep and back; what is there is not sent again, what is damaged is
+// not sent at all; proofs come along; the machine that is lost comes back from the copy.
+func TestCopies(t *testing.T) {
+	eachStore(t, func(t *testing.T, a away) {
+		dir := t.TempDir()
+		sh(t, dir, "mkdir data && sqlite3 data/app.db \"CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO t SELECT "+
+			"value, hex(randomblob(20)) FROM generate_series(1, 5000)\"")
+		place, options, _ := strings.Cut(a.url, "?")
+		config := "[source.s]\nengine = \"sqlite\"\npath = \"data\"\n[keep.barn]\nfolder = \"barn\"\n[keep.vault]\nstore = \"" +
+			place + "\"\n"
+		for _, o := range strings.Split(options, "&") {
+			key, value, _ := strings.Cut(o, "=")
+			config += key + " = \"" + value + "\"\n"
+		}
+		config += "[job.nightly]\nsource = \"s\"\nkeep = \"barn\"\ncopy_to = [\"vault\"]\nfull = \"02:30\"\nincremental = \"each " +
+			"15 min\"\naccept = [\"same-file-system\"]\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
+		a.run(t, dir, 0, "keep", "create", "barn")
+		a.run(t, dir, 0, "keep", "create", "vault")
+		o := a.run(t, dir, 0, "dump", "nightly", "--kind", "full", "--new-baseline")
+		require.Len(t, lines(o.stdout), 2, "the dump, and its copy")
+		time.Sleep(time.Second)
+		sh(t, dir, "sqlite3 data/app.db \"UPDATE t SET v = 'changed' WHERE id = 7\"")
+		a.run(t, dir, 0, "dump", "nightly")
+		require.Contains(t, a.run(t, dir, 0, "list").stdout, "Copies")
+		require.Contains(t, a.run(t, dir, 0, "copy", "nightly", "--to", "vault").stderr, "Nothing to copy")
+		a.run(t, dir, 0, "drill", "nightly", "--to", filepath.Join(dir, "data"))
+		require.Contains(t, a.run(t, dir, 0, "list", "--from", "vault").stdout, "unproven")
+		a.run(t, dir, 0, "copy", "nightly", "--to", "vault")
+		require.Contains(t, a.run(t, dir, 0, "list", "--from", "vault").stdout, " proven ")
+
+		// The store is away while a dump is taken: the dump is there, and the next one brings both.
+		moved := a.path + "-moved"
+		require.NoError(t, os.Rename(a.path, moved))
+		time.Sleep(time.Second)
+		o = a.run(t, dir, 1, "dump", "nightly")
+		require.Contains(t, o.stderr, "were not copied to vault")
+		require.Len(t, lines(o.stdout), 1)
+		require.NoError(t, os.Rename(moved, a.path))
+		time.Sleep(time.Second)
+		require.Len(t, lines(a.run(t, dir, 0, "dump", "nightly").stdout), 3)
+
+		// Damage does not spread.
+		parts, err := filepath.Glob(filepath.Join(dir, "barn/nightly/app.db/*-full/20-data/*/*"))
+		require.NoError(t, err)
+		text, err := os.ReadFile(parts[0])
+		require.NoError(t, err)
+		text[len(text)/2] ^= 1
+		require.NoError(t, os.WriteFile(parts[0], text, 0o600))
+		o = a.run(t, dir, 1, "copy", "--all", "--from", "barn", "--to", "other/")
+		require.Contains(t, o.stderr, "is damaged: it is not as the manifest says")
+		require.Contains(t, o.stderr, "what it builds on was not")
+		require.NoDirExists(t, filepath.Join(dir, "other/nightly"))
+
+		// The machine is lost: from the copy alone, another keep and the data.
+		sh(t, dir, "mkdir new && cp data/app.db new/as_it_was")
+		fresh := filepath.Join(dir, "new")
+		require.NoError(t, os.Rename(filepath.Join(dir, "barn"), filepath.Join(dir, "burnt")))
+		a.run(t, fresh, 0, "copy", "--all", "--from", a.url, "--to", "./barn")
+		a.run(t, fresh, 0, "verify", "nightly", "--from", "./barn")
+		run(t, fresh, 0, "restore", "nightly/app.db", "--from", "./barn", "--to", fresh)
+		require.Equal(t, sh(t, fresh, "sqlite3 as_it_was 'SELECT * FROM t'"), sh(t, fresh, "sqlite3 app.db 'SELECT * FROM t'"))
+	})
+}
+
+// TestCopiesThatAreKilled: whatever was sent is no dump until all of it is there, and the next try finishes.
+func TestCopiesThatAreKilled(t *testing.T) {
+	eachStore(t, func(t *testing.T, a away) {
+		dir := t.TempDir()
+		sh(t, dir, "sqlite3 app.db \"CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO t SELECT value, "+
+			"hex(randomblob(100)) FROM generate_series(1, 30000)\"")
+		for range 3 {
+			run(t, dir, -1, "dump", "--from", "./app.db", "--to", "barn/")
+		}
+		a.run(t, dir, 0, "keep", "create", a.url)
+		r := rand.New(rand.NewPCG(7, 8))
+		tries := 10
+		if text := os.Getenv("GRAINKEEP_CUTS"); text != "" {
+			_, err := fmt.Sscan(text, &tries)
+			require.NoError(t, err)
+		}
+		for range tries {
+			cmd, _, wait := command(dir, "copy", "--all", "--from", "barn/", "--to", a.url)
+			cmd.Env = append(cmd.Env, a.env...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(r.IntN(700)) * time.Millisecond)
+			cmd.Process.Kill()
+			wait()
+			if o := a.run(t, dir, 0, "list", "--from", a.url, "--all"); strings.Contains(o.stdout, "adhoc") {
+				a.run(t, dir, 0, "verify", "adhoc", "--from", a.url)
+			}
+		}
+		a.run(t, dir, 0, "copy", "--all", "--from", "barn/", "--to", a.url)
+		complete, err := filepath.Glob(filepath.Join(a.path, "adhoc/app.db/*/manifest.json"))
+		require.NoError(t, err)
+		folders, err := filepath.Glob(filepath.Join(a.path, "adhoc/app.db/*"))
+		require.NoError(t, err)
+		require.Len(t, complete, 3)
+		require.Len(t, folders, 3, "nothing half done stays")
+		a.run(t, dir, 0, "verify", "adhoc", "--from", a.url)
+	})
+}

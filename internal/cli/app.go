@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -288,12 +289,35 @@ func mustBePath(f *config.File, word string) error {
 		Advise("the keeps are: %s; for a new folder write ./%s", strings.Join(f.Keeps(), ", "), word)
 }
 
-// dumps lists what is in the keeps, oldest first. A dump that cannot be read is part of it.
+// dumps lists what is in the keeps, oldest first. A dump that cannot be read is part of it; of copies one is, that is near
+// if any is.
 func (a *app) dumps(f *config.File, from string) ([]*keep.Dump, error) {
+	all, err := a.everyCopy(f, from)
+	return oneOfEach(all), err
+}
+
+// oneOfEach leaves the last copy of each dump.
+func oneOfEach(all []*keep.Dump) (list []*keep.Dump) {
+	seen := map[string]bool{}
+	for _, d := range slices.Backward(all) {
+		if d.Manifest == nil || !seen[d.ID] {
+			list = append(list, d)
+		}
+		seen[d.ID] = true
+	}
+	slices.Reverse(list)
+	return list
+}
+
+// everyCopy lists what is in the keeps, oldest first; of copies those that are near come last.
+func (a *app) everyCopy(f *config.File, from string) ([]*keep.Dump, error) {
 	keeps, err := a.keeps(f, from)
 	if err != nil {
 		return nil, err
 	}
+	slices.SortStableFunc(keeps, func(x, y *keep.Keep) int {
+		return strings.Count(y.Where(), "://") - strings.Count(x.Where(), "://")
+	})
 	var all []*keep.Dump
 	for _, k := range keeps {
 		d, err := k.Dumps(a.ctx)

@@ -197,6 +197,9 @@ func (a *app) dumpJob(f *config.File, j *dump.Job, d dumpFlags, out *jsonDump) e
 	if res != nil {
 		a.dumpResult(j, res, out)
 	}
+	if d.from == "" && res != nil && len(res.Done) > 0 {
+		a.copyAfter(f, j.Name, j.Keep)
+	}
 	if err == nil && len(res.Failed) == 0 && d.from == "" {
 		a.thinAfter(f, j.Name, j.Keep)
 	}

@@ -48,9 +48,13 @@ func (a *app) list(from, name string, every bool) error {
 	if err != nil {
 		return err
 	}
-	all, err := a.dumps(f, from)
+	everywhere, err := a.everyCopy(f, from)
 	if err != nil {
 		return err
+	}
+	all, copies := oneOfEach(everywhere), map[string]int{}
+	for _, d := range everywhere {
+		copies[d.ID]++
 	}
 	var chosen []*keep.Dump
 	links := chain.Link(all)
@@ -80,14 +84,16 @@ func (a *app) list(from, name string, every bool) error {
 	}
 	list := []jsonListed{}
 	for _, d := range shown {
-		list = append(list, jsonListedOf(d))
+		x := jsonListedOf(d)
+		x.Copies = copies[d.ID]
+		list = append(list, x)
 	}
 	a.result = list
 	if len(shown) == 0 {
 		a.say("No dumps yet.")
 		return nil
 	}
-	a.print("%s\n", a.listTable(shown))
+	a.print("%s\n", a.listTable(shown, copies))
 	a.say("%s", totals(chosen, len(shown)))
 	return nil
 }
@@ -140,6 +146,7 @@ type jsonListed struct {
 	Rows     int64  `json:"rows"`
 	Bytes    int64  `json:"bytes"`
 	Proof    string `json:"proof"`
+	Copies   int    `json:"copies"` // in the keeps that were looked into
 }
 
 func jsonListedOf(d *keep.Dump) jsonListed {
@@ -160,8 +167,15 @@ func rowsOf(m *manifest.Manifest) string {
 	return phrase.Count(m.Rows())
 }
 
-func (a *app) listTable(dumps []*keep.Dump) block {
-	t := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, "Rows", "Size")
+func (a *app) listTable(dumps []*keep.Dump, copies map[string]int) block {
+	heads, several := []string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, false
+	for _, d := range dumps {
+		several = several || copies[d.ID] > 1
+	}
+	if several {
+		heads = append(heads, "Copies")
+	}
+	t := a.newTable(heads, "Rows", "Size", "Copies")
 	last := ""
 	for _, d := range dumps {
 		m := d.Manifest
@@ -171,9 +185,13 @@ func (a *app) listTable(dumps []*keep.Dump) block {
 		} else {
 			last = name
 		}
-		t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)), m.KindWord(),
-			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())),
-				string(d.State())), d.Short())
+		cells := []any{name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)), m.KindWord(),
+			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())), string(d.State())),
+			d.Short()}
+		if several {
+			cells = append(cells, copies[d.ID])
+		}
+		t.row(cells...)
 	}
 	return t.render()
 }

@@ -97,7 +97,7 @@ func (a *app) toVerify(f *config.File, from, at string, due bool, names []string
 			Advise("name a job: 'grainkeep verify JOB --at WHEN'")
 	}
 	if len(names) == 0 {
-		if list, err = a.dumps(f, from); err != nil {
+		if list, err = a.everyCopy(f, from); err != nil {
 			return nil, err
 		}
 		if err := a.verifyKeeps(f, from); err != nil {
@@ -138,7 +138,7 @@ func (a *app) unread(f *config.File, from, of string) (list []*keep.Dump, err er
 		}
 	}
 	within -= untilNextVerify(f, of) // what would be unread for too long by then is read now
-	all, err := a.dumps(f, from)
+	all, err := a.everyCopy(f, from)
 	if err != nil {
 		return nil, err
 	}

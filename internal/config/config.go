@@ -53,14 +53,39 @@ type Source struct {
 
 // Keep is a place where dumps live.
 type Keep struct {
-	Folder     string `toml:"folder,omitempty"`
-	Store      string `toml:"store,omitempty"`       // a URL instead of a folder: sftp://
+	Folder string `toml:"folder,omitempty"`
+	Store  string `toml:"store,omitempty"` // a URL instead of a folder: sftp://, s3://
+	Floor  string `toml:"floor,omitempty"`
+	Before []Step `toml:"before,omitempty"` // it is used: mount, unlock
+	After  []Step `toml:"after,omitempty"`
+
 	Key        string `toml:"key,omitempty"`         // SFTP: path of a private key
 	KnownHosts string `toml:"known_hosts,omitempty"` // SFTP: path of a file
 	Jump       string `toml:"jump,omitempty"`        // SFTP: a host by way of which the server is reached
-	Floor      string `toml:"floor,omitempty"`
-	Before     []Step `toml:"before,omitempty"` // it is used: mount, unlock
-	After      []Step `toml:"after,omitempty"`
+
+	Endpoint    string `toml:"endpoint,omitempty"`      // S3: URL of the service
+	Region      string `toml:"region,omitempty"`        // S3
+	Style       string `toml:"style,omitempty"`         // S3: path or host, where the bucket stands
+	Credentials string `toml:"credentials,omitempty"`   // S3: path of a file; else the environment, or the usual one
+	Profile     string `toml:"profile,omitempty"`       // S3: in that file
+	Class       string `toml:"storage_class,omitempty"` // S3
+}
+
+// storeOptions are what opening a store needs besides its place, by the names that its URL has for them.
+func (f *File) storeOptions(k Keep) url.Values {
+	options := url.Values{}
+	for name, value := range map[string]string{"jump": k.Jump, "endpoint": k.Endpoint, "region": k.Region, "style": k.Style,
+		"profile": k.Profile, "class": k.Class} {
+		if value != "" {
+			options.Set(name, value)
+		}
+	}
+	for name, path := range map[string]string{"key": k.Key, "known_hosts": k.KnownHosts, "credentials": k.Credentials} {
+		if path != "" {
+			options.Set(name, f.Absolute(path))
+		}
+	}
+	return options
 }
 
 // remoteStores are the kinds of stores that are named by a URL.
@@ -76,15 +101,7 @@ func (f *File) Place(k Keep) string {
 	if k.Store == "" {
 		return f.Absolute(k.Folder)
 	}
-	options := url.Values{}
-	for name, path := range map[string]string{"key": k.Key, "known_hosts": k.KnownHosts} {
-		if path != "" {
-			options.Set(name, f.Absolute(path))
-		}
-	}
-	if k.Jump != "" {
-		options.Set("jump", k.Jump)
-	}
+	options := f.storeOptions(k)
 	if len(options) == 0 {
 		return k.Store
 	}
@@ -101,9 +118,10 @@ func (f *File) checkKeep(where string, k Keep) error {
 	case k.Store != "" && !IsRemote(k.Store):
 		return f.wrong(where, "store is %q", k.Store).Advise("write a URL: %s…; a path is a folder", strings.Join(remoteStores, "…, "))
 	case k.Store != "" && strings.Contains(k.Store, "?"):
-		return f.wrong(where, "store has options in it").Advise("write them as keys: key, known_hosts, jump")
-	case k.Store == "" && k.Key+k.KnownHosts+k.Jump != "":
-		return f.wrong(where, "key, known_hosts and jump are for a store on another machine")
+		return f.wrong(where, "store has options in it").Advise("write them as keys: key, known_hosts, jump; or " +
+			"endpoint, region, credentials")
+	case k.Store == "" && len(f.storeOptions(k)) > 0:
+		return f.wrong(where, "%s is for a store on another machine", sorted(f.storeOptions(k))[0])
 	}
 	if _, err := phrase.ParseFloor(k.Floor); err != nil {
 		return f.wrong(where, "floor: %v", err)
@@ -118,6 +136,7 @@ type Job struct {
 	Optional     []string `toml:"optional,omitempty"`
 	Except       []string `toml:"except,omitempty"`
 	Keep         string   `toml:"keep"`
+	CopyTo       []string `toml:"copy_to,omitempty"` // keeps, after each dump
 	Compression  string   `toml:"compression,omitempty"`
 	LockWait     string   `toml:"lock_wait,omitempty"`
 	Silence      string   `toml:"silence,omitempty"`
@@ -278,6 +297,12 @@ func (f *File) checkJob(name string, j Job) error {
 		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep),
 			", "))
 	}
+	for _, name := range j.CopyTo {
+		if _, ok := f.Keep[name]; !ok || name == j.Keep {
+			return f.wrong(where, "copy_to names %q, which is no other keep", name).Advise("the keeps are: %s",
+				strings.Join(sorted(f.Keep), ", "))
+		}
+	}
 	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
 		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
 	}
@@ -384,7 +409,7 @@ func (f *File) Excerpt(name string) ([]byte, error) {
 	}
 	k := f.Keep[j.Keep]
 	k.Before, k.After = nil, nil
-	for _, path := range []*string{&k.Folder, &k.Key, &k.KnownHosts} {
+	for _, path := range []*string{&k.Folder, &k.Key, &k.KnownHosts, &k.Credentials} {
 		if *path != "" {
 			*path = f.Absolute(*path)
 		}

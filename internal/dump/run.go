@@ -149,7 +149,12 @@ func once(ctx context.Context, j *Job, run string, feed *event.Feed) (res *Resul
 	if err := r.prepare(ctx, src); err != nil {
 		return nil, err
 	}
-	return r.res, r.between(ctx, src)
+	err = r.between(ctx, src)
+	if j.Keep.Unconditional() {
+		feed.Warn("store-unconditional", "", "the service of %s knows no conditional writes: leases do not keep two machines "+
+			"apart that begin at the same instant", j.Keep.Where())
+	}
+	return r.res, err
 }
 
 // reader tells the job's readers of a change log from those of other jobs and keeps.

@@ -85,8 +85,7 @@ func (k *Keep) recordKilled(ctx context.Context, run string, ids []string) error
 	}
 	r := RunRecord{Run: run, Killed: true}
 	for _, d := range dumps {
-		if _, known := held.placed[d.ID]; d.Manifest != nil && d.Manifest.Run.ID == run && slices.Contains(ids,
-			d.ID) && !known {
+		if _, known := held.placed[d.ID]; d.Manifest != nil && slices.Contains(ids, d.ID) && !known {
 			r.Job = d.Manifest.Job
 			r.Dumps = append(r.Dumps, d.placed())
 		}

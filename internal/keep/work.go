@@ -104,6 +104,7 @@ type Draft struct {
 	s    *Session
 	m    *manifest.Manifest
 	name phrase.FolderName
+	base string // of the folder, where it is a copy's; else the name tells
 
 	mu     sync.Mutex
 	folder string // in the stage; where the store moves nothing, in the keep, as soon as something is made in it
@@ -181,7 +182,11 @@ const mostNames = 1000
 
 // named is the n-th name that the dump may have in the keep.
 func (d *Draft) named(n int) string {
-	dir := d.m.Job + "/" + DatabaseFolder(d.m.Database) + "/" + DumpFolder(d.m, d.name)
+	base := d.base
+	if base == "" {
+		base = DumpFolder(d.m, d.name)
+	}
+	dir := d.m.Job + "/" + DatabaseFolder(d.m.Database) + "/" + base
 	if n > 1 {
 		dir += fmt.Sprintf("-%d", n)
 	}
@@ -201,11 +206,16 @@ const intents = "+placing"
 // dumps live. Before that it looks at every file that the manifest names. It never
 // replaces anything.
 func (d *Draft) Place(ctx context.Context) (*Dump, error) {
-	m := d.m
-	data, id, err := m.Encode()
+	data, id, err := d.m.Encode()
 	if err != nil {
 		return nil, err
 	}
+	return d.place(ctx, data, id)
+}
+
+// place is the same with the manifest's own bytes.
+func (d *Draft) place(ctx context.Context, data []byte, id string) (*Dump, error) {
+	m := d.m
 	sums := m.SumLines(id)
 	if err := store.WriteNew(ctx, d, manifest.Sums, []byte(sums)); err != nil {
 		return nil, err

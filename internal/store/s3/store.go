@@ -302,6 +302,9 @@ func onlyNew(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") }
 // instant are not told of each other.
 func (s *Store) Unconditional() bool { return s.unconditional.Load() }
 
+// ChecksDigests says that each piece was sent with its digest, which the service has checked.
+func (s *Store) ChecksDigests() bool { return true }
+
 // Replace implements store.Replacer.
 func (s *Store) Replace(ctx context.Context, name string, data []byte) error {
 	if err := store.CheckName(name); err != nil {

@@ -155,6 +155,7 @@ func TestCopies(t *testing.T) {
 			key, value, _ := strings.Cut(o, "=")
 			config += key + " = \"" + value + "\"\n"
 		}
+		config += "retain = \"newest 1 full\"\nthin = \"after a copy\"\n"
 		config += "[job.nightly]\nsource = \"s\"\nkeep = \"barn\"\ncopy_to = [\"vault\"]\nfull = \"02:30\"\nincremental = \"each " +
 			"15 min\"\naccept = [\"same-file-system\"]\n"
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte(config), 0o600))
@@ -175,6 +176,7 @@ func TestCopies(t *testing.T) {
 		// The store is away while a dump is taken: the dump is there, and the next one brings both.
 		moved := a.path + "-moved"
 		require.NoError(t, os.Rename(a.path, moved))
+		require.Contains(t, a.run(t, dir, 3, "status").stderr, "the copies in vault could not be looked at")
 		time.Sleep(time.Second)
 		o = a.run(t, dir, 1, "dump", "nightly")
 		require.Contains(t, o.stderr, "were not copied to vault")
@@ -182,6 +184,13 @@ func TestCopies(t *testing.T) {
 		require.NoError(t, os.Rename(moved, a.path))
 		time.Sleep(time.Second)
 		require.Len(t, lines(a.run(t, dir, 0, "dump", "nightly").stdout), 3)
+
+		// There its own phrase says what stays: of the old chain what the newest proven dump needs.
+		time.Sleep(time.Second)
+		o = a.run(t, dir, 0, "dump", "nightly", "--kind", "full", "--new-baseline")
+		require.Contains(t, o.stderr, "removed nightly/app.db")
+		require.Len(t, lines(a.run(t, dir, 0, "list", "nightly/app.db", "--from", "vault").stdout), 1+3)
+		require.Contains(t, a.run(t, dir, 0, "status", "--json").stdout, `"copies":{"count":3,`)
 
 		// Damage does not spread.
 		parts, err := filepath.Glob(filepath.Join(dir, "barn/nightly/app.db/*-full/20-data/*/*"))

@@ -42,12 +42,13 @@ type app struct {
 
 	uses        *job.Uses
 	journal     *journal.Journal
-	serving     bool                 // a schedule
-	unjournaled bool                 // it cannot be used, and that was told
-	run         *journal.Entry       // that goes on
-	meter       *event.Meter         // of that
-	readBack    map[string]time.Time // when dumps were last read back, by id; once it was asked
-	told        error                // the first failure of that which did not end it
+	serving     bool                    // a schedule
+	unjournaled bool                    // it cannot be used, and that was told
+	run         *journal.Entry          // that goes on
+	meter       *event.Meter            // of that
+	listed      map[string][]*keep.Dump // what keeps of the configuration were found to hold
+	readBack    map[string]time.Time    // when dumps were last read back, by id; once it was asked
+	told        error                   // the first failure of that which did not end it
 
 	result any  // of the command, for --json
 	probed *int // the exit code of a probe, which takes the place of ours

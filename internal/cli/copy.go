@@ -187,5 +187,11 @@ func (a *app) copyNewer(f *config.File, of string, from *keep.Keep, name string)
 		return err
 	}
 	a.say("copying %s to %s", phrase.Plural(int64(len(list)), "dump"), to.Where())
-	return a.transfer(list, to, false)
+	if err := a.transfer(list, to, false); err != nil {
+		return err
+	}
+	if k := f.Keep[name]; k.Thin == config.AfterCopy {
+		a.thinBy(f, of, to, k.Retain)
+	}
+	return nil
 }

@@ -115,6 +115,7 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 		jobs = names
 	}
 	held := map[string][]*keep.Dump{}
+	a.listed = held
 	rooms := map[string]keep.Room{}
 	var lines []status.Line
 	for _, name := range jobs {
@@ -166,6 +167,15 @@ type jsonStatus struct {
 	Next     string  `json:"next,omitempty"`
 
 	Moments map[string]string `json:"moments,omitempty"` // the newest of each kind
+
+	Copies *jsonCopies `json:"copies,omitempty"` // not for those of no configured job
+}
+
+type jsonCopies struct {
+	Count int      `json:"count"` // with the live data
+	Media int      `json:"media"`
+	Away  int      `json:"away"`
+	Lacks []string `json:"lacks,omitempty"`
 }
 
 func (a *app) status(names []string, probe, offline bool) error {
@@ -226,6 +236,7 @@ func (a *app) status(names []string, probe, offline bool) error {
 		}
 	}
 	a.oldestUnread(lines, now)
+	a.tellCopies(lines, list, offline)
 	if err := a.remind(names, offline); err != nil {
 		return err
 	}

@@ -62,6 +62,9 @@ func (a *app) thin(name string, flags thinFlags) error {
 	text := flags.retain
 	if text == "" && f != nil {
 		text = f.Job[of].Retain
+		if k, configured := f.Keep[flags.from]; configured && flags.from != f.Job[of].Keep {
+			text = k.Retain // copies have their own phrase, or stay
+		}
 	}
 	r, err := phrase.ParseRetain(text)
 	if err != nil {
@@ -69,7 +72,7 @@ func (a *app) thin(name string, flags thinFlags) error {
 	}
 	if len(r.Clauses) == 0 {
 		return fault.Wrong("retain-absent", "nothing says which dumps of %s to keep, so all stay", of).
-			Advise("give the job a retain phrase, or say one here: --retain 'newest 5 fulls, one a day for 14 days'")
+			Advise("give the job, or the keep that it is copied to, a retain phrase, or say one here: --retain 'newest 5 fulls, one a day for 14 days'")
 	}
 	keeps, err := a.keepsOf(f, flags.from, of)
 	if err != nil {
@@ -239,10 +242,14 @@ func removedPart(d *keep.Dump, why string) journal.Part {
 
 // thinAfter thins a job's dumps after a good run, where the job says so.
 func (a *app) thinAfter(f *config.File, of string, k *keep.Keep) {
-	if f == nil || f.Job[of].Thin != config.AfterGoodDump {
-		return
+	if f != nil && f.Job[of].Thin == config.AfterGoodDump {
+		a.thinBy(f, of, k, f.Job[of].Retain)
 	}
-	r, err := phrase.ParseRetain(f.Job[of].Retain)
+}
+
+// thinBy thins a job's dumps in a keep by a phrase.
+func (a *app) thinBy(f *config.File, of string, k *keep.Keep, text string) {
+	r, err := phrase.ParseRetain(text)
 	if err == nil {
 		t := retain.Thinning{Keep: k, Job: of, Retain: r, Zone: f.Zone(), Now: clock.Now()}
 		_, err = t.Apply(a.ctx, func(v retain.Verdict, d *keep.Dump) {

@@ -58,6 +58,8 @@ type Keep struct {
 	Floor  string `toml:"floor,omitempty"`
 	Before []Step `toml:"before,omitempty"` // it is used: mount, unlock
 	After  []Step `toml:"after,omitempty"`
+	Retain string `toml:"retain,omitempty"` // which copies stay; empty: all
+	Thin   string `toml:"thin,omitempty"`   // when the others go
 
 	Key        string `toml:"key,omitempty"`         // SFTP: path of a private key
 	KnownHosts string `toml:"known_hosts,omitempty"` // SFTP: path of a file
@@ -126,6 +128,15 @@ func (f *File) checkKeep(where string, k Keep) error {
 	if _, err := phrase.ParseFloor(k.Floor); err != nil {
 		return f.wrong(where, "floor: %v", err)
 	}
+	if _, err := phrase.ParseRetain(k.Retain); err != nil {
+		return f.wrong(where, "retain: %v", err)
+	}
+	switch {
+	case k.Thin != "" && k.Thin != AfterCopy && k.Thin != ByHand:
+		return f.wrong(where, "thin is %q", k.Thin).Advise("write %q or %q", AfterCopy, ByHand)
+	case k.Thin == AfterCopy && k.Retain == "":
+		return f.wrong(where, "there is nothing to thin without retain").Advise("say what stays: retain = \"newest 5 fulls\"")
+	}
 	return f.checkSteps(where, k.Before, k.After)
 }
 
@@ -186,7 +197,8 @@ const (
 // When dumps go that a retain phrase does not keep.
 const (
 	AfterGoodDump = "after a good dump"
-	ByHand        = "by hand" // also where nothing is said
+	AfterCopy     = "after a copy" // into a keep
+	ByHand        = "by hand"      // also where nothing is said
 )
 
 // Files is a companion folder that a job dumps beside its databases.

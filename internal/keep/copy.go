@@ -13,6 +13,7 @@ import (
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
+	"grainkeep/internal/store"
 )
 
 // Copy puts a dump of another keep into the session's, file by file: the same bytes, so the same id. Each digest is
@@ -121,6 +122,14 @@ func (k *Keep) CopyProofs(ctx context.Context, d *Dump) error {
 func (k *Keep) ChecksDigests() bool {
 	s, ok := k.st.(interface{ ChecksDigests() bool })
 	return ok && s.ChecksDigests()
+}
+
+// Medium tells on what the keep lies, and whether on another machine.
+func (k *Keep) Medium() (medium string, away bool) {
+	if p, ok := k.st.(store.Placed); ok {
+		return p.Medium()
+	}
+	return k.Where(), false
 }
 
 // Unconditional says that the keep's store was found to know no conditional writes.

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"strings"
 	"time"
 
@@ -64,8 +65,12 @@ func (k *Keep) Where() string { return k.st.Where("") }
 // marker. A place with other things in it becomes a keep only with adopt set.
 func Create(ctx context.Context, place string, adopt bool) (*Keep, error) {
 	st, err := store.Make(ctx, place)
+	var known *fault.Error
+	if errors.As(err, &known) {
+		return nil, known
+	}
 	if err != nil {
-		return nil, unwritable(phrase.Redact(place), err)
+		return nil, unwritable(shown(place), err)
 	}
 	var foreign []string
 	err = st.List(ctx, "", func(e store.Entry) error {
@@ -126,13 +131,38 @@ func (k *Keep) unwritable(err error) error { return unwritable(k.Where(), err) }
 func Open(ctx context.Context, place string) (*Keep, error) {
 	st, err := store.Open(ctx, place)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New("keep-absent", nil, "there is no folder %s", phrase.Redact(place)).
-			Advise("mount its drive, or make a keep there with 'grainkeep keep create %s'", phrase.Redact(place))
+		if shown, is := strings.CutPrefix(place, "s3://"); is {
+			bucket, _, _ := strings.Cut(shown, "/")
+			return nil, fault.New("keep-absent", nil, "there is no bucket %s", bucket).
+				Advise("check its name and the endpoint, or make a keep there with 'grainkeep keep create'")
+		}
+		return nil, fault.New("keep-absent", nil, "there is no folder %s", shown(place)).
+			Advise("mount its drive, or make a keep there with 'grainkeep keep create %s'", shown(place))
+	}
+	var known *fault.Error
+	if errors.As(err, &known) { // it says what to do
+		return nil, known
 	}
 	if err != nil {
-		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", phrase.Redact(place))
+		return nil, fault.New("keep-unreadable", err, "cannot read the keep %s", shown(place))
 	}
 	return In(ctx, st)
+}
+
+// shown is a place for people: without what only opening it needs, and without secrets.
+func shown(place string) string {
+	if !strings.Contains(place, "://") {
+		return phrase.Redact(place)
+	}
+	place, _, _ = strings.Cut(place, "?")
+	u, err := url.Parse(place)
+	if err != nil {
+		return phrase.Redact(place)
+	}
+	if u.User != nil { // the name alone is no secret
+		u.User = url.User(u.User.Username())
+	}
+	return u.String()
 }
 
 // In opens the keep in a store.

@@ -65,6 +65,12 @@ type Roomy interface {
 	Room(ctx context.Context) (free, total int64, err error)
 }
 
+// Placed is a store that knows on what its files lie.
+type Placed interface {
+	// Medium tells drives, machines and services apart; away says that it is none of this machine's.
+	Medium() (medium string, away bool)
+}
+
 // Replacer is a store that can put new bytes in the place of a file at once.
 type Replacer interface {
 	Replace(ctx context.Context, name string, data []byte) error

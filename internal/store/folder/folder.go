@@ -451,6 +451,9 @@ func (s *Store) Room(context.Context) (free, total int64, err error) {
 	return int64(st.Bavail) * size, int64(st.Blocks) * size, nil
 }
 
+// Medium implements store.Placed.
+func (s *Store) Medium() (medium string, away bool) { return store.Drive(s.path), false }
+
 // SameDrive says whether a path of this machine lies on the folder's file system; known
 // is false where that cannot be told.
 func (s *Store) SameDrive(path string) (same, known bool) {

@@ -112,6 +112,9 @@ func unknown(err error) bool {
 // Where is a name's URL.
 func (s *Store) Where(name string) string { return s.at.where(name) }
 
+// Medium implements store.Placed.
+func (s *Store) Medium() (medium string, away bool) { return "service " + s.at.endpoint.Host, true }
+
 // key is the object of a name.
 func (s *Store) key(name string) string {
 	if s.at.prefix == "" {

@@ -82,6 +82,9 @@ func open(ctx context.Context, place string, makeIt bool) (*Store, error) {
 // Where is a name's address.
 func (s *Store) Where(name string) string { return s.at.where(name) }
 
+// Medium implements store.Placed.
+func (s *Store) Medium() (medium string, away bool) { return "host " + s.at.host, true }
+
 // broken is an error about a name.
 func (s *Store) broken(op, name string, err error) error {
 	var p *fs.PathError

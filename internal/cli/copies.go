@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"grainkeep/internal/config"
+	"grainkeep/internal/job"
+	"grainkeep/internal/status"
+)
+
+// tellCopies tells of each database whether three copies of it are on two media, one of them away; the same of a whole
+// job in one line. Keeps on other machines are not asked offline: then nothing is said of the jobs that are copied there.
+func (a *app) tellCopies(lines []status.Line, list []jsonStatus, offline bool) {
+	f, err := a.config()
+	if err != nil || f == nil {
+		return
+	}
+	places := map[string]*status.Place{}
+	said := map[string][]string{} // what is lacking of a job, by database
+	for i, l := range lines {
+		j := f.Job[l.Job]
+		if offline && slices.ContainsFunc(j.CopyTo, func(k string) bool { return f.Keep[k].Store != "" }) {
+			continue
+		}
+		of := []status.Place{}
+		for _, name := range append([]string{j.Keep}, j.CopyTo...) {
+			if p := a.placeOf(f, name, places); p != nil {
+				of = append(of, *p)
+			}
+		}
+		c := status.Audit(l.Job, l.Database, job.Of(f).LiveMedium(l.Job), of)
+		list[i].Copies = &jsonCopies{Count: c.Count, Media: c.Media, Away: c.Away, Lacks: c.Lacks}
+		for _, h := range c.Have {
+			if h.Behind && len(j.CopyTo) > 0 {
+				a.warn("copy-behind", "%s: %s", strings.TrimSuffix(l.Job+"/"+l.Database, "/"), c.Words())
+				break
+			}
+		}
+		said[l.Job] = append(said[l.Job], c.Words())
+	}
+	for _, name := range f.Jobs() {
+		if lacks := slices.Compact(slices.Sorted(slices.Values(said[name]))); len(lacks) == 1 && lacks[0] != "" {
+			a.say("%s has too few copies (three, on two media, one away, with the live data): %s", name, lacks[0])
+		}
+	}
+}
+
+// placeOf looks into a keep, once; nil: it cannot be.
+func (a *app) placeOf(f *config.File, name string, known map[string]*status.Place) *status.Place {
+	if p, seen := known[name]; seen {
+		return p
+	}
+	known[name] = nil
+	k, err := a.jobs(f).OpenKeep(a.ctx, name)
+	if err == nil {
+		p := &status.Place{Name: name}
+		p.Medium, p.Away = k.Medium()
+		dumps, listed := a.listed[name]
+		if !listed {
+			dumps, err = k.Dumps(a.ctx)
+		}
+		if err == nil {
+			p.Newest = status.Newest(dumps)
+			known[name] = p
+			return p
+		}
+	}
+	a.warn("copy-unseen", "the copies in %s could not be looked at: %v", name, err)
+	return nil
+}

@@ -9,8 +9,8 @@ import (
 	"grainkeep/internal/status"
 )
 
-// tellCopies tells of each database whether three copies of it are on two media, one of them away; the same of a whole
-// job in one line. Keeps on other machines are not asked offline: then nothing is said of the jobs that are copied there.
+// tellCopies tells of each database what it lacks of three copies on two media, one of them away; the same of a whole job
+// in one line. Keeps on other machines are not asked offline: then nothing is said of the jobs that are copied there.
 func (a *app) tellCopies(lines []status.Line, list []jsonStatus, offline bool) {
 	f, err := a.config()
 	if err != nil || f == nil {
@@ -31,17 +31,15 @@ func (a *app) tellCopies(lines []status.Line, list []jsonStatus, offline bool) {
 		}
 		c := status.Audit(l.Job, l.Database, job.Of(f).LiveMedium(l.Job), of)
 		list[i].Copies = &jsonCopies{Count: c.Count, Media: c.Media, Away: c.Away, Lacks: c.Lacks}
-		for _, h := range c.Have {
-			if h.Behind && len(j.CopyTo) > 0 {
-				a.warn("copy-behind", "%s: %s", strings.TrimSuffix(l.Job+"/"+l.Database, "/"), c.Words())
-				break
-			}
+		if len(j.CopyTo) > 0 && slices.ContainsFunc(c.Have, func(h status.Copy) bool { return h.Behind }) {
+			a.warn("copy-behind", "%s: %s", strings.TrimSuffix(l.Job+"/"+l.Database, "/"), c.Words())
+			continue
 		}
 		said[l.Job] = append(said[l.Job], c.Words())
 	}
 	for _, name := range f.Jobs() {
 		if lacks := slices.Compact(slices.Sorted(slices.Values(said[name]))); len(lacks) == 1 && lacks[0] != "" {
-			a.say("%s has too few copies (three, on two media, one away, with the live data): %s", name, lacks[0])
+			a.say("Copies of %s (the live data counts as one): %s.", name, lacks[0])
 		}
 	}
 }

@@ -289,6 +289,11 @@ func killed(t *testing.T, p *place) {
 func peak(t *testing.T, dir string, code int, args ...string) (most int64) {
 	t.Helper()
 	cmd, _, wait := command(dir, args...)
+	return peakOf(t, cmd, wait, code)
+}
+
+func peakOf(t *testing.T, cmd *exec.Cmd, wait func() *outcome, code int) (most int64) {
+	t.Helper()
 	require.NoError(t, cmd.Start())
 	done := make(chan *outcome)
 	go func() { done <- wait() }()

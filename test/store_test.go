@@ -252,3 +252,18 @@ func TestCopiesThatAreKilled(t *testing.T) {
 		a.run(t, dir, 0, "verify", "adhoc", "--from", a.url)
 	})
 }
+
+// TestMemoryStaysSmallAway: nothing of a large dump is held for long, however slow the way is.
+func TestMemoryStaysSmallAway(t *testing.T) {
+	eachStore(t, func(t *testing.T, a away) {
+		dir := t.TempDir()
+		sh(t, dir, "sqlite3 app.db 'CREATE TABLE t (id INTEGER PRIMARY KEY, v BLOB); INSERT INTO t SELECT value, "+
+			"randomblob(1000) FROM generate_series(1, 100000)'")
+		for _, args := range [][]string{{"dump", "--from", "./app.db", "--to", a.url}, {"verify", "adhoc", "--from", a.url},
+			{"copy", "adhoc", "--from", a.url, "--to", "near/"}} {
+			cmd, _, wait := command(dir, args...)
+			cmd.Env = append(cmd.Env, a.env...)
+			require.LessOrEqual(t, peakOf(t, cmd, wait, 0), int64(96<<20), "%q", args)
+		}
+	})
+}

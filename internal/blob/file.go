@@ -27,7 +27,7 @@ type Guard func(bytes int) error
 const (
 	chunk     = 512 << 10 // bytes of text that are compressed as one
 	pushEvery = 8 << 20
-	behind    = 48 // chunks of all files that may be under way: enough to keep a reader going while others compress
+	behind    = 24 // chunks of all files that may be under way: enough to keep a reader going while others compress
 )
 
 var (
@@ -39,7 +39,7 @@ var (
 
 // parcel is a chunk on its way to the disk.
 type parcel struct {
-	text *[]byte
+	raw  int // bytes of text
 	out  *[]byte
 	err  error
 	done chan struct{}
@@ -94,15 +94,18 @@ func (w *File) Write(p []byte) (int, error) {
 
 // send hands the current chunk on.
 func (w *File) send() {
-	p := &parcel{text: w.text, done: make(chan struct{})}
+	text := w.text
 	w.text = nil
+	p := &parcel{raw: len(*text), done: make(chan struct{})}
 	underWay <- struct{}{}
 	go func() {
 		defer close(p.done)
 		compressor <- struct{}{}
 		defer func() { <-compressor }()
 		p.out = packed.Get().(*[]byte)
-		*p.out, p.err = w.c.encode((*p.out)[:0], *p.text)
+		*p.out, p.err = w.c.encode((*p.out)[:0], *text)
+		*text = (*text)[:0] // what waits for the store is packed
+		chunks.Put(text)
 	}()
 	w.queue <- p
 }
@@ -112,14 +115,11 @@ func (w *File) store() {
 	defer close(w.ended)
 	for p := range w.queue {
 		<-p.done
-		n := len(*p.text)
-		*p.text = (*p.text)[:0]
-		chunks.Put(p.text)
 		if err := w.storeOne(p); err != nil && w.err.Load() == nil {
 			w.err.Store(&err)
 		}
 		packed.Put(p.out)
-		w.info.Raw += int64(n)
+		w.info.Raw += int64(p.raw)
 		<-underWay
 	}
 }

@@ -23,7 +23,7 @@ import (
 
 // memoryLimit keeps the collector at work early enough for the process to stay
 // small; it is a goal, not a wall.
-const memoryLimit = 56 << 20
+const memoryLimit = 48 << 20
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {

@@ -15,11 +15,12 @@ import (
 	"grainkeep/internal/store"
 )
 
-// The size of parts, in bytes. A service takes ten thousand of an object, so later ones are larger: 216 GiB in all.
+// The size of parts, in bytes. A service takes ten thousand of an object, so later ones are larger: 135 GiB in all.
 const (
-	partBytes  = 8 << 20
-	laterParts = 5000 // from this part on twice as large
-	lastParts  = 8000 // from this one on eight times
+	firstBytes = 256 << 10 // of which room is made before it is known that more comes
+	partBytes  = 5 << 20   // the least that services take
+	laterParts = 5000      // from this part on twice as large
+	lastParts  = 8000      // from this one on eight times
 	mostParts  = 10000
 )
 
@@ -31,33 +32,21 @@ func (s *Store) Create(ctx context.Context, name string) (store.Writer, error) {
 	return &writer{ctx: ctx, s: s, name: name}, nil
 }
 
-// writer takes the bytes of one object, and sends them in parts: one is sent while the next is gathered. What fits into
-// one is sent as a whole.
+// writer takes the bytes of one object, and sends them in parts; what fits into one is sent as a whole. Whoever writes
+// compresses meanwhile: so one part is held at a time.
 type writer struct {
 	ctx    context.Context
 	s      *Store
 	name   string
 	buffer []byte
-	spare  []byte
 	size   int64
 	upload string // empty: none has begun
 	parts  []minio.CompletePart
-	sent   chan sentPart // of the part under way; nil: there is none
-}
-
-type sentPart struct {
-	part minio.CompletePart
-	text []byte
-	err  error
 }
 
 func (w *writer) Write(p []byte) (n int, err error) {
 	for len(p) > 0 {
-		if w.buffer == nil {
-			if w.buffer, w.spare = w.spare, nil; w.buffer == nil {
-				w.buffer = make([]byte, 0, min(w.partSize(), max(64<<10, len(p))))
-			}
-		}
+		w.makeRoom(len(p))
 		room := min(len(p), w.partSize()-len(w.buffer))
 		w.buffer = append(w.buffer, p[:room]...)
 		p, n, w.size = p[room:], n+room, w.size+int64(room)
@@ -68,6 +57,16 @@ func (w *writer) Write(p []byte) (n int, err error) {
 		}
 	}
 	return n, nil
+}
+
+// makeRoom makes room for bytes that come: little at first, then for a whole part.
+func (w *writer) makeRoom(n int) {
+	if w.buffer == nil {
+		w.buffer = make([]byte, 0, firstBytes)
+	}
+	if len(w.buffer)+n > cap(w.buffer) && cap(w.buffer) < w.partSize() {
+		w.buffer = append(make([]byte, 0, w.partSize()), w.buffer...)
+	}
 }
 
 // partSize is that of the part that is gathered.
@@ -81,58 +80,36 @@ func (w *writer) partSize() int {
 	return partBytes
 }
 
-// send sends what is gathered as the next part, once the one before has arrived.
-func (w *writer) send() error {
-	if err := w.arrived(); err != nil {
-		return err
-	}
+// send sends what is gathered as the next part.
+func (w *writer) send() (err error) {
 	if w.upload == "" {
-		id, err := w.s.c.NewMultipartUpload(w.ctx, w.s.at.bucket, w.s.key(w.name), w.s.options())
+		w.upload, err = w.s.c.NewMultipartUpload(w.ctx, w.s.at.bucket, w.s.key(w.name), w.s.options())
 		if err != nil {
 			return w.s.broken("write", w.name, err)
 		}
-		w.upload = id
 	}
 	number := len(w.parts) + 1
 	if number > mostParts {
 		return w.s.broken("write", w.name, errors.New("it is too large for this kind of store"))
 	}
-	text := w.buffer
-	w.buffer = nil
-	w.sent = make(chan sentPart, 1)
-	go func(sent chan<- sentPart) {
-		sum := sha256.Sum256(text)
-		p, err := w.s.c.PutObjectPart(w.ctx, w.s.at.bucket, w.s.key(w.name), w.upload, number, bytes.NewReader(text),
-			int64(len(text)), minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:])})
-		sent <- sentPart{minio.CompletePart{PartNumber: number, ETag: p.ETag}, text, err}
-	}(w.sent)
-	return nil
-}
-
-// arrived waits for the part under way.
-func (w *writer) arrived() error {
-	if w.sent == nil {
-		return nil
+	sum := sha256.Sum256(w.buffer)
+	p, err := w.s.c.PutObjectPart(w.ctx, w.s.at.bucket, w.s.key(w.name), w.upload, number, bytes.NewReader(w.buffer),
+		int64(len(w.buffer)), minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:])})
+	if err != nil {
+		return w.s.broken("write", w.name, err)
 	}
-	sent := <-w.sent
-	w.sent = nil
-	if sent.err != nil {
-		return w.s.broken("write", w.name, sent.err)
-	}
-	w.parts, w.spare = append(w.parts, sent.part), sent.text[:0]
+	w.parts = append(w.parts, minio.CompletePart{PartNumber: number, ETag: p.ETag})
+	w.buffer = w.buffer[:0]
 	return nil
 }
 
 // Commit implements store.Writer.
-func (w *writer) Commit() error {
-	if w.upload == "" && w.sent == nil {
+func (w *writer) Commit() (err error) {
+	if w.upload == "" {
 		return w.whole()
 	}
-	err := w.arrived()
-	if err == nil && len(w.buffer) > 0 {
-		if err = w.send(); err == nil {
-			err = w.arrived()
-		}
+	if len(w.buffer) > 0 {
+		err = w.send()
 	}
 	if err == nil {
 		err = w.complete()
@@ -201,10 +178,6 @@ func (w *writer) complete() error {
 
 // Abort implements store.Writer.
 func (w *writer) Abort() error {
-	if w.sent != nil {
-		<-w.sent
-		w.sent = nil
-	}
 	if w.upload == "" {
 		return nil
 	}

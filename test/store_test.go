@@ -167,6 +167,10 @@ func TestCopies(t *testing.T) {
 		sh(t, dir, "sqlite3 data/app.db \"UPDATE t SET v = 'changed' WHERE id = 7\"")
 		a.run(t, dir, 0, "dump", "nightly")
 		require.Contains(t, a.run(t, dir, 0, "list").stdout, "Copies")
+		away := strings.Replace(config, "keep = \"barn\"\ncopy_to = [\"vault\"]", "keep = \"vault\"", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "away.toml"), []byte(away), 0o600))
+		require.Contains(t, a.run(t, dir, 0, "--config", "away.toml", "survey", "nightly").stdout,
+			"files can be made, read, changed and removed; of two who make the same, one is refused")
 		require.Contains(t, a.run(t, dir, 0, "copy", "nightly", "--to", "vault").stderr, "Nothing to copy")
 		a.run(t, dir, 0, "drill", "nightly", "--to", filepath.Join(dir, "data"))
 		require.Contains(t, a.run(t, dir, 0, "list", "--from", "vault").stdout, "unproven")

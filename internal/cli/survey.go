@@ -15,6 +15,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
+	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 )
@@ -165,7 +166,22 @@ func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)
 			floorOf(s.Room))
 	}
 	line("keep", "%s", where)
+	if s.May != nil {
+		line("rights there", "%s", rightsIn(s.May))
+	}
 	line("a run takes", "about %s", phrase.Bytes(s.Need))
+}
+
+// rightsIn says what this user may do in the store of a keep.
+func rightsIn(m *keep.Abilities) string {
+	if len(m.Lacking) > 0 {
+		return "this user cannot " + strings.Join(m.Lacking, ", ") + "; making and reading files is needed for dumps, changing " +
+			"and removing them for leases and thinning"
+	}
+	if !m.Alone {
+		return "files can be made, read, changed and removed; two who make the same at the same instant are not told of each other"
+	}
+	return "files can be made, read, changed and removed; of two who make the same, one is refused"
 }
 
 func skew(d time.Duration) string {

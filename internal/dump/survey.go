@@ -20,9 +20,10 @@ type Survey struct {
 	Held   []engine.Held // of the server's log, for this job
 	Keep   *keep.Keep    // nil: no keep was named
 	Room   keep.Room
-	Need   int64 // estimate of what a run will take, in bytes
-	Same   bool  // the keep is on the data's file system
-	Told   bool  // whether Same is known
+	May    *keep.Abilities // in the keep's store; nil: it is a folder, whose rights the drive tells
+	Need   int64           // estimate of what a run will take, in bytes
+	Same   bool            // the keep is on the data's file system
+	Told   bool            // whether Same is known
 }
 
 // Looked is what a database that the job takes was found to hold.
@@ -52,6 +53,13 @@ func Look(ctx context.Context, j *Job) (s *Survey, err error) {
 	}
 	if s.Room, err = k.Room(ctx); err != nil {
 		return nil, err
+	}
+	if _, away := k.Medium(); away {
+		may, err := k.Probe(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s.May = &may
 	}
 	if s.Server.Folder != "" {
 		s.Same, s.Told = k.SameDrive(s.Server.Folder)

@@ -162,7 +162,8 @@ func TestCopies(t *testing.T) {
 		a.run(t, dir, 0, "keep", "create", "barn")
 		a.run(t, dir, 0, "keep", "create", "vault")
 		o := a.run(t, dir, 0, "dump", "nightly", "--kind", "full", "--new-baseline")
-		require.Len(t, lines(o.stdout), 2, "the dump, and its copy")
+		require.Len(t, lines(o.stdout), 1, "just the dump")
+		require.Contains(t, o.stderr, "copying 1 dump to ")
 		time.Sleep(time.Second)
 		sh(t, dir, "sqlite3 data/app.db \"UPDATE t SET v = 'changed' WHERE id = 7\"")
 		a.run(t, dir, 0, "dump", "nightly")
@@ -187,7 +188,8 @@ func TestCopies(t *testing.T) {
 		require.Len(t, lines(o.stdout), 1)
 		require.NoError(t, os.Rename(moved, a.path))
 		time.Sleep(time.Second)
-		require.Len(t, lines(a.run(t, dir, 0, "dump", "nightly").stdout), 3)
+		require.Contains(t, a.run(t, dir, 0, "dump", "nightly").stderr, "copying 2 dumps to ")
+		require.Contains(t, a.run(t, dir, 0, "dump", "nightly", "--json").stdout, `"dumps":[{`)
 
 		// There its own phrase says what stays: of the old chain what the newest proven dump needs.
 		time.Sleep(time.Second)
@@ -270,4 +272,36 @@ func TestMemoryStaysSmallAway(t *testing.T) {
 			require.LessOrEqual(t, peakOf(t, cmd, wait, 0), int64(96<<20), "%q", args)
 		}
 	})
+}
+
+// TestMirror: what is removed where dumps were copied from goes from the mirror too; what just vanishes there does not.
+func TestMirror(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	sh(t, dir, "mkdir data && sqlite3 data/app.db 'CREATE TABLE t (id INTEGER PRIMARY KEY)'")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grainkeep.toml"), []byte("[source.s]\nengine = \"sqlite\"\npath = "+
+		"\"data\"\n[keep.barn]\nfolder = \"barn\"\n[keep.attic]\nfolder = \"attic\"\nmirror = true\n[job.nightly]\nsource = "+
+		"\"s\"\nkeep = \"barn\"\ncopy_to = [\"attic\"]\naccept = [\"same-file-system\"]\n"), 0o600))
+	run(t, dir, 0, "keep", "create", "barn")
+	run(t, dir, 0, "keep", "create", "attic")
+	var ids, paths []string
+	for range 3 {
+		o := run(t, dir, 0, "dump", "nightly", "--print", "id")
+		ids = append(ids, lines(o.stdout)[0])
+		time.Sleep(time.Second)
+	}
+	in := func(keep string) string {
+		return run(t, dir, -1, "list", "nightly/app.db", "--from", keep, "--json").stdout
+	}
+	for _, id := range ids {
+		require.Contains(t, in("attic"), id)
+	}
+	run(t, dir, 0, "remove", ids[0][:12], "--from", "barn", "--why", "not needed")
+	paths, err := filepath.Glob(filepath.Join(dir, "barn/nightly/app.db/*"))
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(paths[0]))
+	run(t, dir, -1, "dump", "nightly")
+	require.NotContains(t, in("attic"), ids[0], "it was removed")
+	require.Contains(t, in("attic"), ids[1], "it has vanished, which is no removal")
+	require.Contains(t, in("attic"), ids[2])
 }

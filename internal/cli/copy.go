@@ -106,7 +106,11 @@ func (a *app) copy(name string, c copyFlags) error {
 		}
 		return a.emit([]jsonCopied{})
 	}
-	return a.noted(f, "copy", list[0].Manifest.Job, to, func(string) error { return a.transfer(list, to, c.readBack) })
+	return a.noted(f, "copy", list[0].Manifest.Job, to, func(string) error {
+		copied, err := a.transfer(list, to, c.readBack, func(path string) { a.print("%s\n", path) })
+		a.result = copied
+		return err
+	})
 }
 
 // toCopy gives all dumps of the keep to copy from, and those that are meant.
@@ -132,9 +136,10 @@ func (a *app) toCopy(f *config.File, name string, to *keep.Keep, c copyFlags) (a
 	return all, wanted, nil
 }
 
-// transfer copies, and tells of each dump.
-func (a *app) transfer(list []*keep.Dump, to *keep.Keep, readBack bool) error {
-	copied := []jsonCopied{}
+// transfer copies, and tells of each dump where it is.
+func (a *app) transfer(list []*keep.Dump, to *keep.Keep, readBack bool, where func(path string)) (copied []jsonCopied,
+	err error) {
+	copied = []jsonCopied{}
 	feed, end := a.feed(func(e event.Event) {
 		if arrived, is := e.(transfer.Arrived); is {
 			m := arrived.Manifest
@@ -142,7 +147,7 @@ func (a *app) transfer(list []*keep.Dump, to *keep.Keep, readBack bool) error {
 			if !arrived.ReadBack {
 				how = "checked by the store"
 			}
-			a.print("%s\n", arrived.Path())
+			where(arrived.Path())
 			a.say("  %s: %s, %s, %s", m.Database, m.KindWord(), phrase.Bytes(m.StoredBytes), how)
 			copied = append(copied, jsonCopied{arrived.Name(), arrived.ID, arrived.Path(), m.StoredBytes})
 			p := dumpPart(arrived.Dump)
@@ -152,12 +157,11 @@ func (a *app) transfer(list []*keep.Dump, to *keep.Keep, readBack bool) error {
 	})
 	_, failed, err := transfer.Run(a.ctx, list, to, transfer.Options{ReadBack: readBack}, feed)
 	end()
-	a.result = copied
 	for _, x := range failed {
 		a.mention(fmt.Errorf("%s of %s was not copied: %w", x.Name(), phrase.Both(x.When(), chain.Zone(x.Dump)), x.Err))
 		a.part(failedPart(x.Manifest.Database, x.Err))
 	}
-	return err
+	return copied, err
 }
 
 // copyAfter copies what a job has just dumped to where it says, and what earlier copies missed.
@@ -183,15 +187,25 @@ func (a *app) copyNewer(f *config.File, of string, from *keep.Keep, name string)
 		return err
 	}
 	list, err := transfer.Missing(transfer.Newer(of, all, there), all, there)
-	if err != nil || len(list) == 0 {
+	if err != nil {
 		return err
 	}
-	a.say("copying %s to %s", phrase.Plural(int64(len(list)), "dump"), to.Where())
-	if err := a.transfer(list, to, false); err != nil {
-		return err
+	if len(list) > 0 {
+		a.say("copying %s to %s", phrase.Plural(int64(len(list)), "dump"), to.Where())
+		// What a dump prints is what it has dumped, and no copies.
+		if _, err := a.transfer(list, to, false, func(string) {}); err != nil {
+			return err
+		}
 	}
-	if k := f.Keep[name]; k.Thin == config.AfterCopy {
+	switch k := f.Keep[name]; {
+	case k.Thin == config.AfterCopy:
 		a.thinBy(f, of, to, k.Retain)
+	case k.Mirror:
+		return transfer.Follow(a.ctx, of, from, to, func(d *keep.Dump) {
+			a.part(removedPart(d, "it was removed from "+from.Where()))
+			a.say("  removed %s of %s from %s: it was removed from %s", d.Name(), phrase.Both(d.When(), chain.Zone(d)), to.Where(),
+				from.Where())
+		})
 	}
 	return nil
 }

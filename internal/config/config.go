@@ -60,6 +60,7 @@ type Keep struct {
 	After  []Step `toml:"after,omitempty"`
 	Retain string `toml:"retain,omitempty"` // which copies stay; empty: all
 	Thin   string `toml:"thin,omitempty"`   // when the others go
+	Mirror bool   `toml:"mirror,omitempty"` // what was removed where it was copied from goes here too
 
 	Key        string `toml:"key,omitempty"`         // SFTP: path of a private key
 	KnownHosts string `toml:"known_hosts,omitempty"` // SFTP: path of a file
@@ -136,6 +137,8 @@ func (f *File) checkKeep(where string, k Keep) error {
 		return f.wrong(where, "thin is %q", k.Thin).Advise("write %q or %q", AfterCopy, ByHand)
 	case k.Thin == AfterCopy && k.Retain == "":
 		return f.wrong(where, "there is nothing to thin without retain").Advise("say what stays: retain = \"newest 5 fulls\"")
+	case k.Mirror && k.Retain != "":
+		return f.wrong(where, "it is a mirror, and has a retain phrase of its own").Advise("leave one of them out")
 	}
 	return f.checkSteps(where, k.Before, k.After)
 }

@@ -23,7 +23,7 @@ var known = map[string][]string{
 		"facility"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",
 		"folder", "limit"},
-	"keep": {"folder", "floor", "retain", "thin", "store", "key", "known_hosts", "jump", "endpoint", "region", "style",
+	"keep": {"folder", "floor", "retain", "thin", "mirror", "store", "key", "known_hosts", "jump", "endpoint", "region", "style",
 		"credentials", "profile", "storage_class", "before", "after"},
 	"job": {"source", "databases", "optional", "except", "keep", "copy_to", "compression", "lock_wait", "silence",
 		"workers", "server",

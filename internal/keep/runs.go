@@ -135,6 +135,15 @@ func (k *Keep) holdings(ctx context.Context) (*holdings, error) {
 	return h, err
 }
 
+// Removed gives the ids of the dumps that were removed from the keep, as its records say.
+func (k *Keep) Removed(ctx context.Context) (map[string]bool, error) {
+	h, err := k.holdings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return h.removed, errors.Join(h.broken...)
+}
+
 // readRecord reads one record.
 func (k *Keep) readRecord(ctx context.Context, name string) (r RunRecord, err error) {
 	data, err := store.ReadAll(ctx, k.st, name, maxSmall)

@@ -88,7 +88,8 @@ func StartPostgres(parent string, settings ...string) (*Postgres, error) {
 		"--no-sync"); err != nil {
 		return nil, err
 	}
-	hba := "local all all trust\nhost replication all 127.0.0.1/32 trust\nhost all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"
+	hba := "local all all trust\nhost replication all 127.0.0.1/32 trust\n" +
+		"host all pilot 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 trust\n"
 	if err := os.WriteFile(filepath.Join(p.data(), "pg_hba.conf"), []byte(hba), 0o644); err != nil {
 		return nil, err
 	}

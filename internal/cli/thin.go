@@ -72,7 +72,7 @@ func (a *app) thin(name string, flags thinFlags) error {
 	}
 	if len(r.Clauses) == 0 {
 		return fault.Wrong("retain-absent", "nothing says which dumps of %s to keep, so all stay", of).
-			Advise("give the job, or the keep that it is copied to, a retain phrase, or say one here: --retain 'newest 5 fulls, "+
+			Advise("give the job, or the keep that it is copied to, a retain phrase, or say one here: --retain 'newest 5 fulls, " +
 				"one a day for 14 days'")
 	}
 	keeps, err := a.keepsOf(f, flags.from, of)

@@ -50,16 +50,23 @@ func (k *Keep) FloorReached(r Room) error {
 		Advise("make room on its drive, use a larger one, or lower the floor")
 }
 
-// guardEvery is how many bytes pass between two looks at the free space.
-const guardEvery = 4 << 20
+// How many bytes pass between two looks at the free space; of a store on another machine each look takes a while.
+const (
+	guardEvery     = 4 << 20
+	guardAwayEvery = 64 << 20
+)
 
 // Guard gives a check for writers: it refuses bytes that would cross the floor,
 // and any bytes once the keep has gone. It may be called side by side.
 func (k *Keep) Guard(ctx context.Context) func(n int) error {
+	every := int64(guardEvery)
+	if _, away := k.Medium(); away {
+		every = guardAwayEvery
+	}
 	var since atomic.Int64
-	since.Store(guardEvery)
+	since.Store(every)
 	return func(n int) error {
-		if since.Add(int64(n)) < guardEvery {
+		if since.Add(int64(n)) < every {
 			return nil
 		}
 		since.Store(0)

@@ -118,7 +118,7 @@ func TestQuietAndJSONOnEveryCommand(t *testing.T) {
 	}{
 		{3, "survey nightly", "clock_skew_seconds,databases,keep,log,matches,of,product,user,version"},
 		{3, "dump nightly", "dumps,failed"},
-		{0, "list", "bytes,database,id,job,kind,moment,path,proof,rows,run"},
+		{0, "list", "bytes,copies,database,id,job,kind,moment,path,proof,rows,run"},
 		{0, "show nightly/a.db", "id,manifest,path,proof,proofs"},
 		{0, "verify nightly", "bytes,dump,files,id,intact,path"},
 		{0, "drill nightly/a.db", "dump,path,proof"},

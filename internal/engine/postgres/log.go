@@ -110,10 +110,10 @@ func (p *snapshot) markLog(ctx context.Context) (err error) {
 			t.NotInLog = "its rows are not in UTF-8, or are an extension's"
 		case strings.ContainsFunc(t.ID+strings.Join(t.Columns, ""), func(c rune) bool { return c < ' ' }):
 			t.NotInLog = "its name, or that of a column, holds a control character"
-		case !f.Published && p.log != nil:
-			t.NotInLog = "the publication " + p.s.publication() + " does not hold it"
-		default:
+		case f.Published:
 			t.Made = f.Made
+		case p.log != nil:
+			t.NotInLog = "the publication " + p.s.publication() + " does not hold it"
 		}
 	}
 	return nil

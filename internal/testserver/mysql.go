@@ -90,6 +90,14 @@ func (m *MySQL) prepare(parent, root string) (err error) {
 	if m.Folder, err = m.temp(parent, "mdb-"); err != nil {
 		return err
 	}
+	// A folder of its own for what it writes meanwhile: a server that starts clears that, also of others.
+	temp := filepath.Join(m.Folder, "tmp")
+	if err := os.Mkdir(temp, 0o700); err != nil {
+		return err
+	}
+	if err := m.own(temp); err != nil {
+		return err
+	}
 	m.Port, err = freePort()
 	return err
 }
@@ -101,7 +109,7 @@ func (m *MySQL) arguments(program string) []string {
 		fmt.Sprint("--port=", m.Port), "--bind-address=127.0.0.1", "--pid-file=" + at("pid"), "--log-error=" +
 			at("log"),
 		"--server-id=1", "--binlog-format=row", "--sync-binlog=0", "--innodb-flush-log-at-trx-commit=0",
-		"--innodb-buffer-pool-size=256M"}
+		"--innodb-buffer-pool-size=256M", "--tmpdir=" + at("tmp")}
 }
 
 // first starts a new server, and makes its administrator.

@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -28,6 +30,7 @@ type logAt struct {
 	conn     *pgconn.PgConn // that speaks replication; it holds the snapshot until it is used for something else
 	snapshot string
 	slot     string // the job's own
+	now      string // the slot that came with the snapshot
 	made     string // on the server, to stay there
 	position engine.Position
 }
@@ -318,7 +321,11 @@ func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt) error {
 	if err != nil {
 		return err
 	}
-	made, err := pglogrepl.CreateReplicationSlot(ctx, l.conn, l.slot+"_now", plugin, pglogrepl.CreateReplicationSlotOptions{
+	// Of a dump that was killed the server may keep such a slot for a while: each has a name of its own.
+	var own [4]byte
+	rand.Read(own[:])
+	l.now = l.slot + "_now_" + hex.EncodeToString(own[:])
+	made, err := pglogrepl.CreateReplicationSlot(ctx, l.conn, l.now, plugin, pglogrepl.CreateReplicationSlotOptions{
 		Temporary: true, SnapshotAction: "EXPORT_SNAPSHOT"})
 	if err != nil {
 		return slotTrouble(err)
@@ -384,7 +391,7 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	if begin > end {
 		return engine.Unusable("the dump before stands further in the log than the server does")
 	}
-	if err := p.slotServes(ctx, begin); err != nil {
+	if err := p.slotIsFree(ctx, begin); err != nil {
 		return err
 	}
 	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{},
@@ -392,8 +399,31 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 	for _, t := range tables {
 		r.tables[p.follow[t.ID].OID] = &pgTable{Table: t, of: p.follow[t.ID]}
 	}
-	return r.read(ctx, p.log.slot, p.s.publication(), p.s.at.Bound())
+	return r.read(ctx, p.log.slot, p.log.now, p.s.publication(), p.s.at.Bound())
 }
+
+// freeWithin is how long is waited for a slot that somebody reads: the reader of a dump that was killed ends soon.
+const freeWithin = 10 * time.Second
+
+// slotIsFree waits until nobody reads the job's slot, which must hold the log from a place on.
+func (p *snapshot) slotIsFree(ctx context.Context, from pglogrepl.LSN) error {
+	for end := time.Now().Add(freeWithin); ; {
+		err := p.slotServes(ctx, from)
+		if !errors.Is(err, errSlotActive) {
+			return err
+		}
+		if time.Now().After(end) {
+			return engine.Unusable("somebody else reads the slot %s just now", p.log.slot)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(5 * pause):
+		}
+	}
+}
+
+var errSlotActive = errors.New("the slot is being read")
 
 // slotServes fails unless the job's slot still holds the log from a place on.
 func (p *snapshot) slotServes(ctx context.Context, from pglogrepl.LSN) error {
@@ -408,7 +438,7 @@ func (p *snapshot) slotServes(ctx context.Context, from pglogrepl.LSN) error {
 	case err != nil:
 		return err
 	case active:
-		return engine.Unusable("somebody else reads the slot %s just now", slot)
+		return errSlotActive
 	case lostSlot(status):
 		return engine.Unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
 	}

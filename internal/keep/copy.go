@@ -19,9 +19,6 @@ import (
 // Copy puts a dump of another keep into the session's, file by file: the same bytes, so the same id. Each digest is
 // checked while its file passes. passed is told of the bytes; guard, as Guard gives it, is asked before they are written.
 func (s *Session) Copy(ctx context.Context, d *Dump, passed func(int64), guard func(int) error) (*Dump, error) {
-	if err := d.Whole(ctx); err != nil {
-		return nil, err
-	}
 	data, err := readSmall(ctx, d.files, manifest.Name, manifest.MaxBytes)
 	if err != nil {
 		return nil, err
@@ -31,8 +28,7 @@ func (s *Session) Copy(ctx context.Context, d *Dump, passed func(int64), guard f
 	case err != nil:
 		return nil, err
 	case id != d.ID:
-		return nil, fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed",
-			d.files.Where(manifest.Name)).Exit(fault.ProvenBad).Advise("'grainkeep verify' looks at the dump")
+		return nil, d.changed()
 	}
 	draft := s.Draft(m, phrase.DefaultFolderName)
 	draft.base = d.dir[strings.LastIndexByte(d.dir, '/')+1:]

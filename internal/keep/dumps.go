@@ -233,12 +233,17 @@ func (d *Dump) Whole(ctx context.Context) error {
 	case err != nil:
 		return fmt.Errorf("%s: %w", d.Path(), err)
 	case now.ID != d.ID:
-		return fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed",
-			d.files.Where(manifest.Name)).
-			Exit(fault.ProvenBad).Advise("somebody changed it: 'grainkeep verify' looks at the dump")
+		return d.changed()
 	}
 	d.Manifest = now.Manifest
 	return nil
+}
+
+// changed says that the dump's manifest is another one than it was.
+func (d *Dump) changed() error {
+	return fault.New("manifest-damaged", nil, "%s is not the manifest that it was when it was listed",
+		d.files.Where(manifest.Name)).
+		Exit(fault.ProvenBad).Advise("somebody changed it: 'grainkeep verify' looks at the dump")
 }
 
 func readDump(ctx context.Context, files store.Reader) (*Dump, error) {

@@ -409,7 +409,7 @@ func (k *Keep) clearWork(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	return ignoreAbsent(k.removeBelow(ctx, name))
+	return store.IgnoreAbsent(k.removeBelow(ctx, name))
 }
 
 // clearBegun removes what lies in a folder in which a dump was begun, if it is no dump. The name comes from the keep, and
@@ -423,12 +423,5 @@ func (k *Keep) clearBegun(ctx context.Context, dir string) error {
 	if complete || err != nil {
 		return err
 	}
-	return ignoreAbsent(k.removeBelow(ctx, dir))
-}
-
-func ignoreAbsent(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return store.IgnoreAbsent(k.removeBelow(ctx, dir))
 }

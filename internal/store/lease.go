@@ -26,9 +26,6 @@ type Swapper interface {
 	Clock(ctx context.Context) (time.Time, error)
 }
 
-// heartbeat is how often a holder shows that it is alive; tests are faster.
-var heartbeat = Heartbeat
-
 // leaseFile is what stands in the file of a lease.
 type leaseFile struct {
 	Holder
@@ -115,7 +112,7 @@ func vacant(ctx context.Context, s Swapper, name string) (old []byte, err error)
 // beat shows that this process is alive, until the lease is released or lost. That the store cannot be reached for a
 // while is borne.
 func (l *fileLease) beat(ctx context.Context) {
-	tick := time.NewTicker(heartbeat)
+	tick := time.NewTicker(Heartbeat)
 	defer tick.Stop()
 	for {
 		select {
@@ -188,9 +185,5 @@ func (l *fileLease) Release() error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), Expiry/4)
 	defer cancel()
-	err := l.s.Remove(ctx, l.name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return IgnoreAbsent(l.s.Remove(ctx, l.name))
 }

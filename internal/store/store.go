@@ -247,6 +247,14 @@ func WriteNew(ctx context.Context, s interface {
 	return w.Commit()
 }
 
+// IgnoreAbsent makes no error of it that something is not there, for who removes it.
+func IgnoreAbsent(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // Exists says whether something has a name.
 func Exists(ctx context.Context, s Reader, name string) (bool, error) {
 	_, err := s.Stat(ctx, name)

@@ -50,7 +50,8 @@ type relation struct {
 // pause is how long is waited before the server is asked again how far it is.
 const pause = 20 * time.Millisecond
 
-// read reads until the end; the slot that came with the snapshot goes first, since the connection is needed. What was read up to the beginning is confirmed: it is in a dump that is in place.
+// read reads until the end; the slot that came with the snapshot goes first, since the connection is needed. What was
+// read up to the beginning is confirmed: it is in a dump that is in place.
 func (r *logReader) read(ctx context.Context, slot, now, publication string, silence time.Duration) error {
 	if err := pglogrepl.DropReplicationSlot(ctx, r.conn, now,
 		pglogrepl.DropReplicationSlotOptions{Wait: true}); err != nil {

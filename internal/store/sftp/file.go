@@ -150,7 +150,7 @@ func (w *writer) Abort() error {
 	// Also where the work was stopped: nothing is left half done.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(w.ctx), dialFor)
 	defer cancel()
-	return w.s.do(ctx, func(c *connection) error { return ignoreAbsent(c.Remove(w.temp)) })
+	return w.s.do(ctx, func(c *connection) error { return store.IgnoreAbsent(c.Remove(w.temp)) })
 }
 
 // Open implements store.Store.

@@ -413,19 +413,12 @@ func (s *Store) small(ctx context.Context, name string, data []byte, place func(
 			err = place(c, temp)
 		}
 		if err != nil {
-			return errors.Join(err, ignoreAbsent(c.Remove(temp)))
+			return errors.Join(err, store.IgnoreAbsent(c.Remove(temp)))
 		}
 		return nil
 	})
 	if err != nil && !errors.Is(err, store.ErrSwapped) {
 		return s.broken("write", name, err)
-	}
-	return err
-}
-
-func ignoreAbsent(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
 	}
 	return err
 }

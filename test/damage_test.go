@@ -39,7 +39,7 @@ func damaged(t *testing.T, p *place) {
 	require.GreaterOrEqual(t, len(files), 8)
 	check := func(file, how string) {
 		t.Helper()
-		d, err := keep.DumpAt(context.Background(), path)
+		d, err := keep.DumpAt(context.Background(), path, nil)
 		name, _ := filepath.Rel(path, file)
 		if name == "manifest.json" && err != nil {
 			return // removed: then it is no dump
@@ -70,7 +70,7 @@ func damaged(t *testing.T, p *place) {
 		other := files[(i+1)%len(files)]
 		if strings.Contains(f, "20-data") && strings.Contains(other, "20-data") {
 			swap(t, f, other)
-			d, err := keep.DumpAt(context.Background(), path)
+			d, err := keep.DumpAt(context.Background(), path, nil)
 			require.NoError(t, err)
 			found, err := verify.Dump(context.Background(), d, &event.Feed{})
 			require.NoError(t, err)

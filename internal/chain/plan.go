@@ -33,6 +33,11 @@ func Link(dumps []*keep.Dump) Links {
 			l[d.ID] = d
 		}
 	}
+	for _, d := range dumps { // where a dump itself is not there, a sealed copy of it serves as well
+		if d.Manifest != nil && l[d.Origin()] == nil {
+			l[d.Origin()] = d
+		}
+	}
 	return l
 }
 
@@ -103,7 +108,7 @@ const manyManifests = 4
 
 // Whole reads the manifests of all its dumps whole.
 func (p *Plan) Whole(ctx context.Context) error {
-	brief := slices.DeleteFunc(p.Dumps(), func(d *keep.Dump) bool { return d.Manifest == nil || !d.Manifest.IsBrief() })
+	brief := slices.DeleteFunc(p.Dumps(), func(d *keep.Dump) bool { return d.Manifest == nil || !d.Manifest.IsBrief() && !d.Manifest.Locked() })
 	if len(brief) == 0 {
 		return nil
 	}

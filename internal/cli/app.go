@@ -34,6 +34,7 @@ type app struct {
 	ctx        context.Context
 	configPath string
 	logPath    string
+	keys       []string // files with private keys
 	json       bool
 	quiet      bool
 
@@ -252,7 +253,7 @@ func (a *app) keeps(f *config.File, from string) ([]*keep.Keep, error) {
 		}
 		k, err := keep.Open(a.ctx, from)
 		if err == nil {
-			jobs.Remember(k)
+			err = jobs.Settle(k)
 		}
 		return []*keep.Keep{k}, err
 	}
@@ -301,10 +302,12 @@ func (a *app) dumps(f *config.File, from string) ([]*keep.Dump, error) {
 func oneOfEach(all []*keep.Dump) (list []*keep.Dump) {
 	seen := map[string]bool{}
 	for _, d := range slices.Backward(all) {
-		if d.Manifest == nil || !seen[d.ID] {
+		if d.Manifest == nil || !seen[d.Origin()] {
 			list = append(list, d)
 		}
-		seen[d.ID] = true
+		if d.Manifest != nil {
+			seen[d.Origin()] = true
+		}
 	}
 	slices.Reverse(list)
 	return list
@@ -377,20 +380,14 @@ func (a *app) find(f *config.File, from, name, at string) ([]*keep.Dump, error) 
 		if at != "" {
 			return nil, fault.Wrong("moment-needless", "a path means one dump; --at does not go with it")
 		}
-		d, err := keep.DumpAt(a.ctx, name)
+		d, err := keep.DumpAt(a.ctx, name, a.jobs(f).Settle)
 		return []*keep.Dump{d}, err
 	}
 	all, err := a.dumps(f, from)
 	if err != nil {
 		return nil, err
 	}
-	found, err := chain.Find(all, name, at, clock.Now())
-	for _, d := range found {
-		if err == nil {
-			err = d.Whole(a.ctx)
-		}
-	}
-	return found, err
+	return chain.Find(all, name, at, clock.Now())
 }
 
 // plans finds what a name and a moment mean, ready to be restored.

@@ -100,8 +100,8 @@ func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, d := range links {
-			if d.Manifest.Closes != p.Base.ID || d.State() != keep.Unproven {
+		for id, d := range links {
+			if id != d.ID || d.Manifest.Closes != p.Base.Origin() || d.State() != keep.Unproven {
 				continue
 			}
 			closed, err := links.To(d)
@@ -210,7 +210,7 @@ func (a *app) drillOne(f *config.File, plan *chain.Plan, to string) (*keep.Proof
 	}
 	if d.Keep == nil || d.Keep.ReadOnly {
 		a.warn("proof-not-recorded", "the proof could not be recorded: the dump is not in a keep that can be written")
-	} else if err := d.Keep.Record(a.ctx, *p); err != nil {
+	} else if err := d.Record(a.ctx, *p); err != nil {
 		a.mention(err)
 	}
 	a.printProof(d, p)

@@ -174,6 +174,9 @@ func (a *app) keepToWrite(f *config.File, to string, adopt bool) (*keep.Keep, er
 		return nil, fault.New("keep-unmarked", nil, "%s exists, but it is not a keep", path).
 			Advise("if a drive belongs there, it may not be mounted; if this is really the place, add --adopt")
 	}
+	if err == nil {
+		err = a.jobs(f).Settle(k)
+	}
 	return k, err
 }
 

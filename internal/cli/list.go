@@ -53,8 +53,12 @@ func (a *app) list(from, name string, every bool) error {
 		return err
 	}
 	all, copies := oneOfEach(everywhere), map[string]int{}
+	counted := map[string]bool{}
 	for _, d := range everywhere {
-		copies[d.ID]++
+		if in := d.Origin() + where(d); !counted[in] {
+			counted[in] = true
+			copies[d.Origin()]++
+		}
 	}
 	var chosen []*keep.Dump
 	links := chain.Link(all)
@@ -85,7 +89,7 @@ func (a *app) list(from, name string, every bool) error {
 	list := []jsonListed{}
 	for _, d := range shown {
 		x := jsonListedOf(d)
-		x.Copies = copies[d.ID]
+		x.Copies = copies[d.Origin()]
 		list = append(list, x)
 	}
 	a.result = list
@@ -96,6 +100,14 @@ func (a *app) list(from, name string, every bool) error {
 	a.print("%s\n", a.listTable(shown, copies))
 	a.say("%s", totals(chosen, len(shown)))
 	return nil
+}
+
+// where tells the keep of a dump from others.
+func where(d *keep.Dump) string {
+	if d.Keep == nil {
+		return ""
+	}
+	return d.Keep.ID
 }
 
 // newest leaves the last of each name; the list is sorted by name and time.
@@ -144,6 +156,7 @@ type jsonListed struct {
 	Path     string `json:"path"`
 	Run      string `json:"run"`
 	Rows     int64  `json:"rows"`
+	Sealed   bool   `json:"sealed,omitempty"` // then how many rows it has is not known here
 	Bytes    int64  `json:"bytes"`
 	Proof    string `json:"proof"`
 	Copies   int    `json:"copies"` // in the keeps that were looked into
@@ -153,12 +166,15 @@ func jsonListedOf(d *keep.Dump) jsonListed {
 	m := d.Manifest
 	return jsonListed{Job: m.Job, Database: m.Database, Moment: m.Moment.Format(time.RFC3339Nano),
 		Kind: string(m.Kind), Partial: m.Partial(), ID: d.ID,
-		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Bytes: m.StoredBytes, Proof: string(d.State())}
+		Path: d.Path(), Run: m.Run.ID, Rows: m.Rows(), Sealed: m.Seal != nil, Bytes: m.StoredBytes,
+		Proof: string(d.State())}
 }
 
 // rowsOf counts the rows of a dump, or the entries of a folder.
 func rowsOf(m *manifest.Manifest) string {
 	switch {
+	case m.Locked():
+		return "sealed"
 	case m.Payload.Tar != nil:
 		return phrase.Count(m.Payload.Tar.Entries)
 	case m.Payload.Stream != nil:
@@ -170,7 +186,7 @@ func rowsOf(m *manifest.Manifest) string {
 func (a *app) listTable(dumps []*keep.Dump, copies map[string]int) block {
 	heads, several := []string{"Dump", "Moment", "Age", "Kind", "Rows", "Size", "Restore", "Id"}, false
 	for _, d := range dumps {
-		several = several || copies[d.ID] > 1
+		several = several || copies[d.Origin()] > 1
 	}
 	if several {
 		heads = append(heads, "Copies")
@@ -189,7 +205,7 @@ func (a *app) listTable(dumps []*keep.Dump, copies map[string]int) block {
 			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())), string(d.State())),
 			d.Short()}
 		if several {
-			cells = append(cells, copies[d.ID])
+			cells = append(cells, copies[d.Origin()])
 		}
 		t.row(cells...)
 	}

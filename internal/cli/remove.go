@@ -34,7 +34,7 @@ func (a *app) remove(name, from, why string) error {
 		return err
 	}
 	if isPath(name) {
-		d, err := keep.DumpAt(a.ctx, name)
+		d, err := keep.DumpAt(a.ctx, name, a.jobs(f).Settle)
 		if err != nil {
 			return err
 		}

@@ -19,6 +19,7 @@ import (
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/seal"
 )
 
 // memoryLimit keeps the collector at work early enough for the process to stay
@@ -140,7 +141,10 @@ an age (2 days).`,
 			}
 			return a.help(cmd)
 		},
-		PersistentPreRunE: func(*cobra.Command, []string) error { return a.openLog() },
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			a.ctx = seal.With(a.ctx, seal.Later(a.fetchKeys))
+			return a.openLog()
+		},
 	}
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
@@ -159,6 +163,7 @@ an age (2 days).`,
 	f.StringVar(&a.configPath, "config", "",
 		"configuration `FILE` (else GRAINKEEP_CONFIG, ./grainkeep.toml, /etc/grainkeep/grainkeep.toml)")
 	f.StringVar(&a.logPath, "log", "", "append what happens to this `FILE`, one JSON object a line")
+	f.StringArrayVar(&a.keys, "key", nil, "a `FILE` with a private key that opens sealed dumps; also several times")
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Once"}, &cobra.Group{ID: groupWork, Title: "Every day"},
@@ -170,10 +175,11 @@ an age (2 days).`,
 		cmd   *cobra.Command
 	}{
 		{groupPrepare, a.demoCommand()}, {groupPrepare, a.initCommand()}, {groupPrepare, a.keepCommand()},
-		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()},
+		{groupPrepare, a.surveyCommand()}, {groupPrepare, a.grantsCommand()}, {groupPrepare, a.keyCommand()},
 		{groupWork, a.dumpCommand()}, {groupWork, a.listCommand()}, {groupWork, a.showCommand()},
 		{groupWork, a.findCommand()}, {groupWork, a.verifyCommand()}, {groupWork, a.restoreCommand()},
-		{groupWork, a.drillCommand()}, {groupWork, a.copyCommand()}, {groupWork, a.slotsCommand()},
+		{groupWork, a.drillCommand()}, {groupWork, a.copyCommand()}, {groupWork, a.resealCommand()},
+		{groupWork, a.slotsCommand()},
 		{groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupNight, a.scheduleCommand()}, {groupNight, a.statusCommand()}, {groupNight, a.historyCommand()},
 		{groupNight, a.thinCommand()}, {groupNight, a.forecastCommand()}, {groupNight, a.tellCommand()},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -49,6 +50,9 @@ func (a *app) showCommand() *cobra.Command {
 					out = append(out, map[string]any{"database": d.Name(), "moments": list})
 					continue
 				}
+				if err := a.unlocked(d); err != nil {
+					return err
+				}
 				a.show(d, all)
 				if err := a.showChain(d, all); err != nil {
 					return err
@@ -82,6 +86,15 @@ func atFlag(cmd *cobra.Command, at *string) {
 		"the newest dump not later than `WHEN`: a time (2026-03-14T09:30), a date, an age (2 days)")
 }
 
+// unlocked reads a dump's manifest whole; where it is sealed and no key is here, as much as everybody may know.
+func (a *app) unlocked(d *keep.Dump) error {
+	err := d.Whole(a.ctx)
+	if fault.HasCode(err, "dump-sealed") {
+		d.Manifest, err = d.Stored(a.ctx)
+	}
+	return err
+}
+
 func (a *app) show(d *keep.Dump, all bool) {
 	m := d.Manifest
 	head := a.newTable(nil)
@@ -100,15 +113,24 @@ func (a *app) show(d *keep.Dump, all bool) {
 		line("note", "%s", m.Note)
 	}
 	line("moment", "%s, %s", phrase.Both(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)))
-	line("from", "%s, %s", strings.TrimSpace(m.Source.Product+" "+m.Source.Version), m.Source.Where)
+	line("from", "%s, %s", strings.TrimSpace(m.Source.Product+" "+m.Source.Version), cmp.Or(m.Source.Where, "where is sealed"))
 	line("run", "%s, of %s", m.Run.ID, databasesAnd(m.Run.Databases))
 	line("took", "%s", phrase.Duration(m.Finished.Sub(m.Started)))
 	line("size", "%s, from %s (%s)", phrase.Bytes(m.StoredBytes), unpacked(m), ratio(m.RawBytes, m.StoredBytes))
+	if s := m.Seal; s != nil {
+		line("sealed", "for %s", strings.Join(s.For, "; "))
+		if s.Was != "" {
+			line("", "anew, from %s", s.Was[:10])
+		}
+	}
+	if s := m.Signed; s != nil {
+		line("signed", "%s, with the key %s", phrase.Both(s.At, chain.Zone(d)), s.By)
+	}
 	if len(m.Facts()) > 0 {
 		line("database", "%s", facts(m.Facts()))
 	}
 	line("holds", "%s", holds(m))
-	if m.Kind != manifest.Full {
+	if m.Kind != manifest.Full && !m.Locked() {
 		line("changed", "%s", changes(m)+fromLog(m))
 	}
 	if m.Payload.SQL != nil && m.Payload.SQL.NoLog != "" {
@@ -166,6 +188,8 @@ func holds(m *manifest.Manifest) string {
 			text += "; without " + strings.Join(p.Tar.Except, ", ")
 		}
 		return text
+	case m.Locked():
+		return "sealed: --key FILE shows what"
 	case p.Stream != nil:
 		return phrase.Bytes(p.Stream.Bytes) + " that a command wrote" + map[bool]string{true: ", and " +
 			phrase.Plural(int64(len(p.Stream.Facts)), "fact")}[len(p.Stream.Facts) > 0]
@@ -314,6 +338,9 @@ func proofLine(d *keep.Dump) string {
 	on := fmt.Sprintf("proven %s on %s", when, p.On)
 	if p.Version != "" {
 		on += fmt.Sprintf(" (%s %s)", p.Product, p.Version)
+	}
+	if len(p.Sealed) > 0 && p.Objects == 0 {
+		return fmt.Sprintf("%s: restored in %s; what was compared is sealed", on, phrase.Duration(p.Took()))
 	}
 	return fmt.Sprintf("%s: restored in %s, %s compared", on, phrase.Duration(p.Took()), comparedWhat(d, p))
 }

@@ -18,6 +18,7 @@ import (
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/seal"
 )
 
 // File is a configuration file.
@@ -29,6 +30,7 @@ type File struct {
 	Keep     map[string]Keep   `toml:"keep"`
 	Job      map[string]Job    `toml:"job"`
 	Tell     map[string]Tell   `toml:"tell,omitempty"`
+	Keys     []string          `toml:"keys,omitempty"` // private ones that open sealed dumps
 
 	path string
 	zone *time.Location
@@ -60,7 +62,11 @@ type Keep struct {
 	After  []Step `toml:"after,omitempty"`
 	Retain string `toml:"retain,omitempty"` // which copies stay; empty: all
 	Thin   string `toml:"thin,omitempty"`   // when the others go
-	Mirror bool   `toml:"mirror,omitempty"` // what was removed where it was copied from goes here too
+	Seal   Seal   `toml:"seal,omitempty"`   // for whom what comes into it is encrypted
+	Lone   bool   `toml:"one_recipient,omitempty"`
+	Sign   string `toml:"sign,omitempty"`      // path of the private key that signs
+	Signed Seal   `toml:"signed_by,omitempty"` // whose signatures count; what has none is refused
+	Mirror bool   `toml:"mirror,omitempty"`    // what was removed where it was copied from goes here too
 
 	Key        string `toml:"key,omitempty"`         // SFTP: path of a private key
 	KnownHosts string `toml:"known_hosts,omitempty"` // SFTP: path of a file
@@ -132,6 +138,14 @@ func (f *File) checkKeep(where string, k Keep) error {
 	if _, err := phrase.ParseRetain(k.Retain); err != nil {
 		return f.wrong(where, "retain: %v", err)
 	}
+	if err := f.checkSeal(where, k.Seal, k.Lone); err != nil {
+		return err
+	}
+	for _, s := range k.Signed {
+		if _, err := seal.ParseSignatory(s); err != nil && !strings.HasPrefix(s, "file:") {
+			return f.wrong(where, "signed_by: %v", err).Advise("write public keys of OpenSSH, or file:PATH of a file with some")
+		}
+	}
 	switch {
 	case k.Thin != "" && k.Thin != AfterCopy && k.Thin != ByHand:
 		return f.wrong(where, "thin is %q", k.Thin).Advise("write %q or %q", AfterCopy, ByHand)
@@ -143,6 +157,9 @@ func (f *File) checkKeep(where string, k Keep) error {
 	return f.checkSteps(where, k.Before, k.After)
 }
 
+// Seal are public keys, or where some are: file:PATH, passphrase:file:PATH, passphrase:env:NAME.
+type Seal []string
+
 // Job is what to dump from a source into a keep.
 type Job struct {
 	Source       string   `toml:"source,omitempty"`
@@ -151,6 +168,8 @@ type Job struct {
 	Except       []string `toml:"except,omitempty"`
 	Keep         string   `toml:"keep"`
 	CopyTo       []string `toml:"copy_to,omitempty"` // keeps, after each dump
+	Seal         Seal     `toml:"seal,omitempty"`    // for whom its dumps are encrypted; empty: as the keep says
+	Lone         bool     `toml:"one_recipient,omitempty"`
 	Compression  string   `toml:"compression,omitempty"`
 	LockWait     string   `toml:"lock_wait,omitempty"`
 	Silence      string   `toml:"silence,omitempty"`
@@ -307,6 +326,9 @@ func (f *File) checkJob(name string, j Job) error {
 	if _, ok := f.Source[j.Source]; !ok && (j.Source != "" || len(j.Files) == 0) {
 		return f.wrong(where, "there is no source %q", j.Source).Advise("the sources are: %s",
 			strings.Join(sorted(f.Source), ", "))
+	}
+	if err := f.checkSeal(where, j.Seal, j.Lone); err != nil {
+		return err
 	}
 	if _, ok := f.Keep[j.Keep]; !ok {
 		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep),

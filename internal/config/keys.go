@@ -16,16 +16,16 @@ import (
 
 // known are the keys of each section, for the advice on a misspelt one.
 var known = map[string][]string{
-	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell"},
+	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys"},
 	"journal":  {"folder", "source", "database", "keep_for"},
 	"schedule": {"at_once", "listen", "token_sha256"},
 	"tell": {"by", "on", "jobs", "summary", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
 		"facility"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",
 		"folder", "limit"},
-	"keep": {"folder", "floor", "retain", "thin", "mirror", "store", "key", "known_hosts", "jump", "endpoint", "region", "style",
+	"keep": {"folder", "floor", "retain", "thin", "mirror", "seal", "one_recipient", "sign", "signed_by", "store", "key", "known_hosts", "jump", "endpoint", "region", "style",
 		"credentials", "profile", "storage_class", "before", "after"},
-	"job": {"source", "databases", "optional", "except", "keep", "copy_to", "compression", "lock_wait", "silence",
+	"job": {"source", "databases", "optional", "except", "keep", "copy_to", "seal", "one_recipient", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
 		"full", "differential", "incremental", "changes", "log_limit", "drill", "verify", "grace", "retain", "thin", "name",

@@ -103,7 +103,7 @@ func (r *runner) baseOf(ctx context.Context, kind manifest.Kind, name string, mo
 	}
 	for _, x := range payload.Indexes(list) {
 		for _, path := range x.Paths {
-			f, _ := x.Dump.Manifest.File(path)
+			f, _ := x.Dump.StoredFile(path)
 			switch bad, err := verify.File(ctx, x.Dump, f, nil); {
 			case err != nil:
 				return base{}, err

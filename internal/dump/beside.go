@@ -77,10 +77,12 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 		return nil, err
 	}
 	o := &databaseDump{runner: r, m: r.envelope(name, started, nil, started)}
-	draft := session.Draft(o.m, r.Folder)
+	draft, err := session.Draft(ctx, o.m, r.Folder)
+	if err != nil {
+		return nil, err
+	}
 	o.files = blob.NewSet(draft, r.paced(ctx, guard))
 	r.feed.Gauge().Begin("dumping "+name, 0, 0)
-	var err error
 	if b.stream != nil {
 		err = o.stream(ctx, b.stream)
 	} else {
@@ -103,6 +105,7 @@ func (r *runner) dumpBeside(ctx context.Context, session *keep.Session, name str
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
+	draft.On(o.chain)
 	return draft.Place(ctx)
 }
 

@@ -41,11 +41,14 @@ func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, sn
 	}
 	b.why = ""
 	c.stand(b)
-	draft := session.Draft(c.m, o.Folder)
+	draft, err := session.Draft(ctx, c.m, o.Folder)
+	if err != nil {
+		return nil, err
+	}
 	c.files = blob.NewSet(draft, o.paced(ctx, o.Keep.Guard(ctx)))
 	sql := o.sql(snap, left)
 	sql.InOrder, sql.Base, sql.Log, sql.OnlyLog = true, c.chain, true, true
-	c.m.Closes = full.ID
+	c.m.Closes = full.Origin()
 	o.feed.Gauge().Begin("closing the chain of "+o.m.Database, 0, 0)
 	if c.m.Payload, err = sql.Capture(ctx, c.files, o.feed); err != nil {
 		return nil, err

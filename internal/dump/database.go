@@ -40,7 +40,10 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o := &databaseDump{runner: r, m: r.envelope(d.Name, snap.Moment(), snap.Catalog().Position, started)}
-	draft := session.Draft(o.m, r.Folder)
+	draft, err := session.Draft(ctx, o.m, r.Folder)
+	if err != nil {
+		return nil, err
+	}
 	o.files = blob.NewSet(draft, r.paced(ctx, guard))
 	cat := snap.Catalog()
 	sql := r.sql(snap, r.narrow(cat, d.Name))
@@ -99,6 +102,7 @@ func (o *databaseDump) place(ctx context.Context, cat *engine.Catalog, draft *ke
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
+	draft.On(o.chain)
 	return draft.Place(ctx)
 }
 

@@ -2,7 +2,6 @@ package dump
 
 import (
 	"context"
-	"path"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -16,7 +15,7 @@ func folderOf(d *keep.Dump) string {
 	if d.Keep == nil { // it is the dump itself, which is nowhere yet
 		return ""
 	}
-	return "../" + path.Base(d.Path()) + "/"
+	return "../" + d.Folder() + "/"
 }
 
 // dumps are the chain, and the dump itself as it is so far.

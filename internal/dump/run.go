@@ -23,6 +23,7 @@ import (
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
 	"grainkeep/internal/scratch"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/step"
 	"grainkeep/internal/stream"
 )
@@ -44,6 +45,8 @@ type Job struct {
 	Rows        []Condition    // tables of which some rows are dumped
 	Config      []byte         // as it is kept beside the dumps; no secrets
 	Tool        string         // name and version of this program
+
+	Seal []seal.Recipient // for whom the dumps are sealed; none: as the keep says
 
 	Kind  manifest.Kind // of the dumps, where they have something to build on; empty: full
 	Alone bool          // a full that is no baseline
@@ -221,6 +224,9 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err != nil {
 		return err
 	}
+	if len(r.Seal) > 0 {
+		session.Seal = r.Seal
+	}
 	always := context.WithoutCancel(ctx)
 	defer session.Close(always) // what it leaves, the next run removes
 	if session.Exposed() {
@@ -255,9 +261,12 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err != nil {
 		return err
 	}
+	if e := r.Keep.ForgetSealed(always, r.Name, append(r.dumps[:len(r.dumps):len(r.dumps)], r.res.Done...)); e != nil {
+		r.feed.Note("", "what this machine remembers of older sealed dumps could not be removed: %v", e)
+	}
 	r.unmatched()
 	if len(r.res.Done) > 0 && r.Config != nil {
-		if err := r.Keep.SaveJob(ctx, r.Name, r.Config); err != nil {
+		if err := r.Keep.SaveJob(ctx, r.Name, r.Config, session.Seal); err != nil {
 			r.feed.Warn("job-not-kept", "", "the job's configuration could not be kept beside the dumps: %v", err)
 		}
 	}

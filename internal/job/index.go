@@ -2,11 +2,15 @@ package job
 
 import (
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 
 	"grainkeep/internal/keep"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/state"
+	"grainkeep/internal/store"
+	folderstore "grainkeep/internal/store/folder"
 )
 
 // indexes keeps indexes of keeps in a folder of this machine.
@@ -53,5 +57,48 @@ func (x indexes) Write(keep string, data []byte) error {
 func (s Set) Remember(k *keep.Keep) {
 	if folder := s.State(); folder != "" {
 		k.Remember(indexes{filepath.Join(folder, "keeps")})
+		k.RememberSealed(func() (store.Store, *seal.Key, error) { return sealedMemory(filepath.Join(folder, "sealed")) })
 	}
+}
+
+// sealedMemory is the folder in which this machine remembers what its next dumps need of sealed ones, and its key for that,
+// which is made if it is not there.
+func sealedMemory(folder string) (store.Store, *seal.Key, error) {
+	if err := state.Folder(folder); err != nil {
+		return nil, nil, err
+	}
+	key, err := memoryKey(filepath.Join(folder, "memory.key"))
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := folderstore.Open(folder)
+	return st, key, err
+}
+
+func memoryKey(path string) (*seal.Key, error) {
+	data, err := os.ReadFile(path)
+	if err == nil {
+		return seal.ParseKey(string(data))
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	key, err := seal.NewKey(false)
+	if err != nil {
+		return nil, err
+	}
+	f, err := state.Temporary(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	_, err = f.WriteString(key.String() + "\n")
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = os.Link(f.Name(), path) // another process may have made it meanwhile: then that one counts
+	}
+	err = errors.Join(err, os.Remove(f.Name()))
+	if errors.Is(err, fs.ErrExist) {
+		return memoryKey(path)
+	}
+	return key, err
 }

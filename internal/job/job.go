@@ -95,6 +95,9 @@ func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 		return nil, err
 	}
 	s.Remember(k)
+	if err := s.seals(k, name); err != nil {
+		return nil, err
+	}
 	k.Floor, err = phrase.ParseFloor(s.f.Keep[name].Floor)
 	return k, err
 }
@@ -167,6 +170,9 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 		Zone: s.f.Zone(), Config: text,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
 		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained(), Changes: changesOf(j)}
+	if err == nil && len(j.Seal) > 0 {
+		made.Seal, err = s.sealFor("job."+name, j.Seal, j.Lone)
+	}
 	if err == nil {
 		err = s.night(made, name)
 	}

@@ -5,20 +5,21 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
-	"strings"
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
 
 // Copy puts a dump of another keep into the session's, file by file: the same bytes, so the same id. Each digest is
 // checked while its file passes. passed is told of the bytes; guard, as Guard gives it, is asked before they are written.
-func (s *Session) Copy(ctx context.Context, d *Dump, passed func(int64), guard func(int) error) (*Dump, error) {
+// A dump that is not sealed is sealed on its way, where the keep seals; then on is what it builds on there, from the full
+// on, and the copy has an id of its own, and the same origin.
+func (s *Session) Copy(ctx context.Context, d *Dump, on []*Dump, passed func(int64), guard func(int) error) (*Dump, error) {
 	data, err := readSmall(ctx, d.files, manifest.Name, manifest.MaxBytes)
 	if err != nil {
 		return nil, err
@@ -30,11 +31,16 @@ func (s *Session) Copy(ctx context.Context, d *Dump, passed func(int64), guard f
 	case id != d.ID:
 		return nil, d.changed()
 	}
-	draft := s.Draft(m, phrase.DefaultFolderName)
-	draft.base = d.dir[strings.LastIndexByte(d.dir, '/')+1:]
+	draft := s.draft(m, phrase.DefaultFolderName)
+	draft.base, draft.chain = d.Folder(), on
+	if m.Seal == nil && len(s.Seal) > 0 {
+		if draft.sealing, err = newSealing(s.Seal); err != nil {
+			return nil, err
+		}
+	}
 	err = rows.InParallel(ctx, readers, m.Files, func(ctx context.Context, next func() (manifest.File, bool)) error {
 		for f, ok := next(); ok; f, ok = next() {
-			if err := draft.copyFile(ctx, d, f, passed, guard); err != nil {
+			if err := copyFile(ctx, s.k, d, f, draft.Create, passed, guard); err != nil {
 				return err
 			}
 		}
@@ -43,21 +49,41 @@ func (s *Session) Copy(ctx context.Context, d *Dump, passed func(int64), guard f
 	if err != nil {
 		return nil, err
 	}
-	return draft.place(ctx, data, id)
+	var signature []byte
+	if m.Signed != nil {
+		if signature, err = readSmall(ctx, d.files, manifest.Name+manifest.Signature, seal.MaxSignature); err != nil {
+			return nil, err
+		}
+	}
+	if draft.sealing == nil {
+		return draft.place(ctx, m, data, id, signature)
+	}
+	if len(signature) > 0 {
+		if err := store.WriteNew(ctx, draft, manifest.Name+manifest.Signature, signature); err != nil {
+			return nil, err
+		}
+	}
+	if m.Base != "" {
+		if len(on) == 0 {
+			return nil, fault.New("base-absent", nil, "the dump %s builds on one that is not in %s", d.Short(), s.k.Where())
+		}
+		m.Base = on[len(on)-1].ID
+	}
+	return draft.enclose(ctx, data, id)
 }
 
 // copyFile copies a file of a dump. What does not match its digest is not there afterwards.
-func (d *Draft) copyFile(ctx context.Context, from *Dump, f manifest.File, passed func(int64),
-	guard func(int) error) error {
+func copyFile(ctx context.Context, to *Keep, from *Dump, f manifest.File,
+	create func(context.Context, string) (store.Writer, error), passed func(int64), guard func(int) error) error {
 	r, err := from.Raw(ctx, f.Path)
 	if err != nil {
 		return fault.New("dump-unreadable", err, "cannot read %s", from.files.Where(f.Path)).
 			Advise("'grainkeep verify' looks at the dump")
 	}
 	defer r.Close()
-	w, err := d.Create(ctx, f.Path)
+	w, err := create(ctx, f.Path)
 	if err != nil {
-		return d.s.k.unwritable(err)
+		return to.unwritable(err)
 	}
 	digest := sha256.New()
 	n, err := io.Copy(io.MultiWriter(digest, guarded{w, guard, passed}), io.LimitReader(r, f.Bytes+1))
@@ -69,7 +95,7 @@ func (d *Draft) copyFile(ctx context.Context, from *Dump, f manifest.File, passe
 		return errors.Join(err, w.Abort())
 	}
 	if err := w.Commit(); err != nil {
-		return d.s.k.unwritable(err)
+		return to.unwritable(err)
 	}
 	return nil
 }
@@ -88,29 +114,6 @@ func (g guarded) Write(p []byte) (int, error) {
 	n, err := g.w.Write(p)
 	g.passed(int64(n))
 	return n, err
-}
-
-// CopyProofs brings the proofs of a dump along that are not there yet: they are about its bytes, wherever those lie.
-func (k *Keep) CopyProofs(ctx context.Context, d *Dump) error {
-	if d.ProofErr != nil {
-		return d.ProofErr
-	}
-	there, err := k.proofs(ctx, d.ID)
-	if err != nil {
-		return err
-	}
-	have := map[string]bool{}
-	for _, p := range there {
-		have[fmt.Sprint(p.At.UTC(), p.On)] = true
-	}
-	for _, p := range d.Proofs {
-		if !have[fmt.Sprint(p.At.UTC(), p.On)] {
-			if err := k.Record(ctx, p); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // ChecksDigests says that the keep's store has checked the digest of every piece that it took: what it says is there is

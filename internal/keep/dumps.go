@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
 
@@ -30,6 +32,9 @@ type Dump struct {
 
 	files store.Reader
 	dir   string // in the keep: JOB/DATABASE/TIME-KIND; what cannot be read may be less of it
+
+	outer *manifest.Manifest // what is around a sealed dump whose manifest is known from inside
+	key   *seal.Key          // which opens its files; nil: only what this machine remembers of it can be read
 }
 
 // Path is where the dump lies, as people and scripts write it.
@@ -38,6 +43,14 @@ func (d *Dump) Path() string {
 		return "" // it lies nowhere yet
 	}
 	return d.files.Where("")
+}
+
+// Folder is the name of the folder in which the dump lies.
+func (d *Dump) Folder() string {
+	if d.dir == "" { // it is in no keep
+		return filepath.Base(d.Path())
+	}
+	return path.Base(d.dir)
 }
 
 // Short is the part of a dump's id that people type.
@@ -74,7 +87,7 @@ func (d *Dump) When() time.Time {
 	return t.Add(time.Second - time.Nanosecond)
 }
 
-// Stat looks at a file of the dump.
+// Stat looks at a file of the dump as it is stored.
 func (d *Dump) Stat(ctx context.Context, path string) (store.Entry, error) {
 	return d.files.Stat(ctx, path)
 }
@@ -84,12 +97,12 @@ func (d *Dump) Raw(ctx context.Context, path string) (io.ReadCloser, error) {
 	return d.files.Open(ctx, path, 0, -1)
 }
 
-// ReadAll reads a file of the dump, of at most limit bytes, whole.
+// ReadAll reads a file of the dump, of at most limit bytes, whole, as it is stored.
 func (d *Dump) ReadAll(ctx context.Context, path string, limit int64) ([]byte, error) {
 	return store.ReadAll(ctx, d.files, path, limit)
 }
 
-// List visits the files and folders of the dump.
+// List visits the files and folders of the dump as they are stored.
 func (d *Dump) List(ctx context.Context, folder string, visit func(store.Entry) error) error {
 	return d.files.List(ctx, folder, visit)
 }
@@ -101,7 +114,7 @@ func (d *Dump) Open(ctx context.Context, path string) (*blob.Source, error) {
 	if !ok {
 		return nil, &fs.PathError{Op: "open", Path: d.files.Where(path), Err: fs.ErrNotExist}
 	}
-	r, err := d.files.Open(ctx, path, 0, -1)
+	r, err := d.opened(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +219,7 @@ func (d *Dump) closing() int {
 // read gives the dump in a folder; nil where there is no manifest, so no dump. The error
 // is of the context only.
 func (k *Keep) read(ctx context.Context, dir string) (*Dump, error) {
-	d, err := readDump(ctx, store.Sub(k.st, dir))
+	d, err := readDump(ctx, store.Sub(k.st, dir), k.Trusted)
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
@@ -221,22 +234,60 @@ func (k *Keep) read(ctx context.Context, dir string) (*Dump, error) {
 	return d, nil
 }
 
-// Whole reads the manifest of a dump whose listing left its tables and files out.
+// Whole reads the manifest of a dump whose listing left its tables and files out, or which is sealed.
 func (d *Dump) Whole(ctx context.Context) error {
-	if d.Manifest == nil || !d.Manifest.IsBrief() {
+	if d.Manifest == nil || !d.Manifest.IsBrief() && !d.Manifest.Locked() {
 		return nil
 	}
-	now, err := readDump(ctx, d.files)
+	m, err := d.stored(ctx)
+	if err != nil {
+		return err
+	}
+	if m.Seal != nil {
+		return d.unlock(ctx, m)
+	}
+	d.Manifest = m
+	return nil
+}
+
+// Stored is the manifest that lies in the keep, with its files: of a sealed dump what is around it.
+func (d *Dump) Stored(ctx context.Context) (*manifest.Manifest, error) {
+	switch {
+	case d.outer != nil:
+		return d.outer, nil
+	case d.Manifest != nil && !d.Manifest.IsBrief():
+		return d.Manifest, nil
+	}
+	return d.stored(ctx)
+}
+
+func (d *Dump) stored(ctx context.Context) (*manifest.Manifest, error) {
+	now, err := readDump(ctx, d.files, d.trusted())
 	switch {
 	case ctx.Err() != nil:
-		return context.Cause(ctx)
+		return nil, context.Cause(ctx)
 	case err != nil:
-		return fmt.Errorf("%s: %w", d.Path(), err)
+		return nil, fmt.Errorf("%s: %w", d.Path(), err)
 	case now.ID != d.ID:
-		return d.changed()
+		return nil, d.changed()
 	}
-	d.Manifest = now.Manifest
-	return nil
+	return now.Manifest, nil
+}
+
+// trusted are those whose signatures count in the dump's keep.
+func (d *Dump) trusted() seal.Trusted {
+	if d.Keep == nil {
+		return nil
+	}
+	return d.Keep.Trusted
+}
+
+// Origin is the id of the dump itself, sealed or not: copies of it have the same one.
+func (d *Dump) Origin() string {
+	if d.Manifest != nil && d.Manifest.Seal != nil {
+		return d.Manifest.Seal.Of
+	}
+	return d.ID
 }
 
 // changed says that the dump's manifest is another one than it was.
@@ -246,7 +297,7 @@ func (d *Dump) changed() error {
 		Exit(fault.ProvenBad).Advise("somebody changed it: 'grainkeep verify' looks at the dump")
 }
 
-func readDump(ctx context.Context, files store.Reader) (*Dump, error) {
+func readDump(ctx context.Context, files store.Reader, trusted seal.Trusted) (*Dump, error) {
 	data, err := readSmall(ctx, files, manifest.Name, manifest.MaxBytes)
 	if err != nil {
 		return nil, err
@@ -254,6 +305,11 @@ func readDump(ctx context.Context, files store.Reader) (*Dump, error) {
 	m, id, err := manifest.Decode(data)
 	if err != nil {
 		return nil, err
+	}
+	if len(trusted) > 0 {
+		if err := checkSignature(ctx, files, manifest.Name, data, trusted); err != nil {
+			return nil, err
+		}
 	}
 	return &Dump{ID: id, Manifest: m, files: files}, nil
 }
@@ -274,9 +330,14 @@ func readSmall(ctx context.Context, files store.Reader, name string, limit int64
 }
 
 // DumpAt reads the dump at a path, with its proofs if it lies in a keep, or at a URL of a store, where it must lie in one.
-func DumpAt(ctx context.Context, path string) (*Dump, error) {
+//
+// known is told of the keep before anything of the dump is read, and may set it up; it may be nil.
+func DumpAt(ctx context.Context, path string, known func(*Keep) error) (*Dump, error) {
+	if known == nil {
+		known = func(*Keep) error { return nil }
+	}
 	if strings.Contains(path, "://") {
-		return dumpAtURL(ctx, path)
+		return dumpAtURL(ctx, path, known)
 	}
 	path, err := filepath.Abs(path)
 	if err != nil {
@@ -287,6 +348,9 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 	}
 	absent := fault.Wrong("dump-absent", "%s is not a dump: it has no %s", path, manifest.Name)
 	if k, dir := around(ctx, path); k != nil {
+		if err := known(k); err != nil {
+			return nil, err
+		}
 		return k.at(ctx, dir, absent)
 	}
 	st, err := store.Open(ctx, path)
@@ -297,7 +361,7 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 		return nil, fault.New("dump-unreadable", err, "cannot look into %s", path)
 	}
 	files := store.Sub(st, "")
-	d, err := readDump(ctx, files)
+	d, err := readDump(ctx, files, nil)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, absent
@@ -308,7 +372,7 @@ func DumpAt(ctx context.Context, path string) (*Dump, error) {
 }
 
 // dumpAtURL reads the dump at a URL: that of a keep, and a job, a database and a folder in it.
-func dumpAtURL(ctx context.Context, at string) (*Dump, error) {
+func dumpAtURL(ctx context.Context, at string, known func(*Keep) error) (*Dump, error) {
 	place, options, _ := strings.Cut(at, "?")
 	parts := strings.Split(strings.TrimSuffix(place, "/"), "/")
 	n := len(parts) - 3
@@ -321,6 +385,9 @@ func dumpAtURL(ctx context.Context, at string) (*Dump, error) {
 		in += "?" + options
 	}
 	k, err := Open(ctx, in)
+	if err == nil {
+		err = known(k)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -339,7 +406,6 @@ func (k *Keep) at(ctx context.Context, dir string, absent error) (*Dump, error) 
 	}
 	if err == nil && d.Manifest != nil {
 		d.Proofs, d.ProofErr = k.proofs(ctx, d.ID)
-		err = d.Whole(ctx)
 	}
 	return d, err
 }
@@ -388,6 +454,9 @@ func (d *Dump) State() State {
 
 // Drillable says whether a drill can test the dump.
 func (d *Dump) Drillable() bool {
+	if m := d.Manifest; m.Locked() && m.Payload.Type == manifest.TypeStream {
+		return m.Seal.Restorable
+	}
 	s := d.Manifest.Payload.Stream
 	return d.Manifest.Database != engine.ServerWide && (s == nil || s.Restorable)
 }

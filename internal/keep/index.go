@@ -144,6 +144,14 @@ func (k *Keep) dumpsIn(ctx context.Context, database string, foreign func(name s
 	return list, err
 }
 
+// indexName is the name of the keep's index: what was taken for good with other signatories is not remembered as good.
+func (k *Keep) indexName() string {
+	if len(k.Trusted) == 0 {
+		return k.ID
+	}
+	return k.ID + "-" + k.Trusted.Digest()[:16]
+}
+
 // readers is how many manifests are read at the same time.
 const readers = 4
 
@@ -173,7 +181,7 @@ func (k *Keep) remembered(dir string, e store.Entry) *Dump {
 	}
 	k.memory.mu.Lock()
 	defer k.memory.mu.Unlock()
-	x := k.memory.load(k.ID).dumps[dir]
+	x := k.memory.load(k.indexName()).dumps[dir]
 	if x == nil || x.bytes != e.Bytes || x.time != e.Time.UnixNano() {
 		return nil
 	}
@@ -191,7 +199,7 @@ func (k *Keep) note(ctx context.Context, d *Dump) {
 	}
 	k.memory.mu.Lock()
 	defer k.memory.mu.Unlock()
-	k.memory.load(k.ID).dumps[d.dir] = &knownDump{e.Bytes, e.Time.UnixNano(), d.ID, d.Manifest}
+	k.memory.load(k.indexName()).dumps[d.dir] = &knownDump{e.Bytes, e.Time.UnixNano(), d.ID, d.Manifest}
 	k.memory.dirty = true
 }
 
@@ -202,7 +210,7 @@ func (k *Keep) forgetOthers(database string, seen map[string]bool) {
 	}
 	k.memory.mu.Lock()
 	defer k.memory.mu.Unlock()
-	for dir := range k.memory.load(k.ID).dumps {
+	for dir := range k.memory.load(k.indexName()).dumps {
 		if strings.HasPrefix(dir, database+"/") && !seen[dir] {
 			delete(k.memory.known.dumps, dir)
 			k.memory.dirty = true
@@ -215,7 +223,7 @@ func (k *Keep) settle() {
 	if k.memory != nil {
 		k.memory.mu.Lock()
 		defer k.memory.mu.Unlock()
-		k.memory.save(k.ID)
+		k.memory.save(k.indexName())
 	}
 }
 
@@ -252,7 +260,7 @@ func (k *Keep) addProofs(ctx context.Context, dumps []*Dump) error {
 func (k *Keep) proofsOf(ctx context.Context, d *Dump, at time.Time) {
 	if k.memory != nil {
 		k.memory.mu.Lock()
-		x, ok := k.memory.load(k.ID).proofs[d.ID]
+		x, ok := k.memory.load(k.indexName()).proofs[d.ID]
 		k.memory.mu.Unlock()
 		if ok && x.Time == at.UnixNano() {
 			d.Proofs = x.Proofs
@@ -263,7 +271,7 @@ func (k *Keep) proofsOf(ctx context.Context, d *Dump, at time.Time) {
 	if k.memory != nil && d.ProofErr == nil && clock.Since(at) > settled {
 		k.memory.mu.Lock()
 		defer k.memory.mu.Unlock()
-		k.memory.load(k.ID).proofs[d.ID] = knownProofs{at.UnixNano(), d.Proofs}
+		k.memory.load(k.indexName()).proofs[d.ID] = knownProofs{at.UnixNano(), d.Proofs}
 		k.memory.dirty = true
 	}
 }
@@ -273,7 +281,7 @@ func (k *Keep) recordOf(ctx context.Context, e store.Entry) (knownRecord, error)
 	name := e.Name
 	if k.memory != nil && !e.Foreign {
 		k.memory.mu.Lock()
-		x, ok := k.memory.load(k.ID).records[name]
+		x, ok := k.memory.load(k.indexName()).records[name]
 		k.memory.mu.Unlock()
 		if ok && x.Bytes == e.Bytes {
 			return x, nil
@@ -290,7 +298,7 @@ func (k *Keep) recordOf(ctx context.Context, e store.Entry) (knownRecord, error)
 	if k.memory != nil {
 		k.memory.mu.Lock()
 		defer k.memory.mu.Unlock()
-		k.memory.load(k.ID).records[name] = x
+		k.memory.load(k.indexName()).records[name] = x
 		k.memory.dirty = true
 	}
 	return x, nil

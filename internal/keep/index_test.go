@@ -80,7 +80,9 @@ func TestAnIndexChangesNothing(t *testing.T) {
 		run := fmt.Sprintf("abcd%d", n)
 		session, err := k.Begin(ctx, run)
 		require.NoError(t, err)
-		d, err := session.Draft(small(k, run, ""), phrase.DefaultFolderName).Place(ctx)
+		draft, err := session.Draft(ctx, small(k, run, ""), phrase.DefaultFolderName)
+		require.NoError(t, err)
+		d, err := draft.Place(ctx)
 		require.NoError(t, err)
 		require.NoError(t, session.Close(ctx))
 		require.NoError(t, k.RecordRun(ctx, run, "nightly", []*Dump{d}, nil))
@@ -90,9 +92,9 @@ func TestAnIndexChangesNothing(t *testing.T) {
 	writes := s.writes
 	fast := both()
 	require.Equal(t, writes, s.writes, "what is known is not written again")
-	require.NoError(t, k.Record(ctx, Proof{Format: 1, Dump: dumps[0].ID, At: time.Now(), Proven: true}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Format: 1, Dump: dumps[0].ID, At: time.Now(), Proven: true}))
 	both()
-	require.NoError(t, k.Record(ctx, Proof{Format: 1, Dump: dumps[0].ID, At: time.Now()}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Format: 1, Dump: dumps[0].ID, At: time.Now()}))
 	both()
 	list, err := fast.Dumps(ctx)
 	require.NoError(t, err)
@@ -127,6 +129,9 @@ func TestAnIndexForgetsNothingOfAListing(t *testing.T) {
 	m.Source = manifest.Source{Name: "n", Engine: "e", Where: "w", Product: "p", Version: "v", User: "u"}
 	m.Started, m.Finished, m.Run.Started = m.Moment.Add(1), m.Moment.Add(2), m.Moment.Add(3)
 	m.Zone, m.Tool, m.Compression, m.RawBytes, m.StoredBytes = "UTC", "tool", "zstd", 7, 8
+	m.Signed = &manifest.Signed{At: m.Moment, By: "k"}
+	m.Seal = &manifest.Seal{Of: "o", For: []string{"f"}, Partial: true}
+	m.Payload = manifest.Payload{Type: manifest.TypeSQL}
 	for v, i := reflect.ValueOf(*m), 0; i < v.NumField(); i++ {
 		if name := v.Type().Field(i).Name; v.Type().Field(i).IsExported() && name != "From" && name != "To" &&
 			name != "Files" {

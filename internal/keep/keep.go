@@ -9,7 +9,6 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"net/url"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/record"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
 
@@ -45,9 +45,16 @@ type Keep struct {
 	Floor    Floor
 	ReadOnly bool // nothing can be written here now
 
+	// Seal says for whom what is written here is sealed, Sign who signs it; nil: it is not. They are asked when something
+	// is written.
+	Seal    func() ([]seal.Recipient, error)
+	Sign    func() (*seal.Signer, error)
+	Trusted seal.Trusted // whose signatures count; none: nothing needs one
+
 	st     store.Store
 	start  string  // digest of START-HERE.txt
-	memory *memory // nil: nothing is remembered
+	memory *memory       // nil: nothing is remembered
+	sealed *sealedMemory // of sealed dumps that were made here; nil: the same
 }
 
 type marker struct {
@@ -250,51 +257,6 @@ func (k *Keep) SameDrive(path string) (same, known bool) {
 		return b.SameDrive(path)
 	}
 	return false, false
-}
-
-// jobCheck begins the last line of a kept job: the digest of all that is above it.
-const jobCheck = "# sha256 of the lines above: "
-
-// SaveJob keeps the job's configuration as last run, without secrets.
-func (k *Keep) SaveJob(ctx context.Context, job string, text []byte) error {
-	r, ok := k.st.(store.Replacer)
-	if !ok {
-		return errors.New("this kind of store cannot replace a file")
-	}
-	text = fmt.Appendf(text, "%s%s\n", jobCheck, record.ID(text))
-	if old, err := store.ReadAll(ctx, k.st, jobFile(job), maxSmall); err == nil && string(old) == string(text) {
-		return nil
-	}
-	if err := r.Replace(ctx, jobFile(job), text); err != nil {
-		return k.unwritable(err)
-	}
-	return nil
-}
-
-func jobFile(job string) string { return jobsName + "/" + job + ".toml" }
-
-// Job reads a job's configuration as it last ran; fs.ErrNotExist if none is kept. What
-// it says chooses no place, no user and no command.
-func (k *Keep) Job(ctx context.Context, job string) ([]byte, error) {
-	if !IsJob(job) {
-		return nil, fs.ErrNotExist
-	}
-	data, err := store.ReadAll(ctx, k.st, jobFile(job), maxSmall)
-	if err != nil {
-		return nil, err
-	}
-	if !jobIntact(data) {
-		return nil, fault.New("job-damaged", nil,
-			"%s is damaged: the check in its last line does not match the lines above",
-			k.st.Where(jobFile(job)))
-	}
-	return data, nil
-}
-
-// jobIntact says whether a kept job is as it was written.
-func jobIntact(data []byte) bool {
-	at := strings.LastIndex(string(data), jobCheck)
-	return at >= 0 && string(data[at:]) == jobCheck+record.ID(data[:at])+"\n"
 }
 
 // NewRun makes the id of a run.

@@ -68,7 +68,7 @@ func TestOpenWantsTheMarker(t *testing.T) {
 	start := filepath.Join(dir, startName)
 	require.NoError(t, os.WriteFile(start, []byte("pay first"), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "jobs"), 0o700))
-	require.NoError(t, again.SaveJob(ctx, "nightly", []byte("x = 1\n")))
+	require.NoError(t, again.SaveJob(ctx, "nightly", []byte("x = 1\n"), nil))
 	text, err := again.Job(ctx, "nightly")
 	require.NoError(t, err)
 	require.Contains(t, string(text), "x = 1\n# sha256 of the lines above: ")
@@ -139,7 +139,9 @@ func place(t *testing.T, k *Keep, run, note string) *Dump {
 	t.Helper()
 	s, err := k.Begin(ctx, run)
 	require.NoError(t, err)
-	d, err := s.Draft(small(k, run, note), phrase.DefaultFolderName).Place(ctx)
+	draft, err := s.Draft(ctx, small(k, run, note), phrase.DefaultFolderName)
+	require.NoError(t, err)
+	d, err := draft.Place(ctx)
 	require.NoError(t, err)
 	require.NoError(t, s.Close(ctx))
 	return d
@@ -158,8 +160,8 @@ func TestPlaceNeverReplaces(t *testing.T) {
 	require.Equal(t, "odd/name", dumps[0].Manifest.Database)
 
 	moment := dumps[0].Manifest.Moment
-	require.NoError(t, k.Record(ctx, Proof{Dump: dumps[0].ID, At: moment, Proven: true}))
-	require.NoError(t, k.Record(ctx, Proof{Dump: dumps[0].ID, At: moment.Add(time.Hour)}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Dump: dumps[0].ID, At: moment, Proven: true}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Dump: dumps[0].ID, At: moment.Add(time.Hour)}))
 	dumps, err = k.Dumps(ctx)
 	require.NoError(t, err)
 	require.Equal(t, Failed, dumps[0].State(), "the newest drill counts")
@@ -175,13 +177,13 @@ func TestProofsThatDoNotCount(t *testing.T) {
 		require.NoError(t, err)
 		return dumps[0].State(), dumps[0].ProofErr
 	}
-	require.NoError(t, k.Record(ctx, Proof{Dump: d.ID, At: at, Proven: true}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Dump: d.ID, At: at, Proven: true}))
 	s, err := state()
 	require.NoError(t, err)
 	require.Equal(t, Proven, s)
 	// The proof of another dump, and a damaged one, do not prove this one; and no older
 	// one speaks in their place.
-	require.NoError(t, k.Record(ctx, Proof{Dump: strings.Repeat("ee", 32), At: at.Add(time.Hour), Proven: true}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Dump: strings.Repeat("ee", 32), At: at.Add(time.Hour), Proven: true}))
 	folder := filepath.Join(dir, proofsName, d.ID)
 	newer := filepath.Join(folder, at.Add(time.Hour).Format("20060102T150405.000Z")+".json")
 	require.NoError(t, os.Rename(filepath.Join(dir, proofsName, strings.Repeat("ee", 32), filepath.Base(newer)), newer))
@@ -192,7 +194,7 @@ func TestProofsThatDoNotCount(t *testing.T) {
 	s, err = state()
 	require.True(t, fault.HasCode(err, "proof-damaged"))
 	require.Equal(t, Unproven, s)
-	require.NoError(t, k.Record(ctx, Proof{Dump: d.ID, At: at.Add(2 * time.Hour), Proven: true}))
+	require.NoError(t, (&Dump{Keep: k}).Record(ctx, Proof{Dump: d.ID, At: at.Add(2 * time.Hour), Proven: true}))
 	s, err = state()
 	require.NoError(t, err, "a newer drill settles it")
 	require.Equal(t, Proven, s)
@@ -249,7 +251,9 @@ func TestAKilledRunIsRecorded(t *testing.T) {
 	k, dir := barn(t)
 	s, err := k.Begin(ctx, "dead")
 	require.NoError(t, err)
-	d, err := s.Draft(small(k, "dead", ""), phrase.DefaultFolderName).Place(ctx)
+	draft, err := s.Draft(ctx, small(k, "dead", ""), phrase.DefaultFolderName)
+	require.NoError(t, err)
+	d, err := draft.Place(ctx)
 	require.NoError(t, err)
 	planted := place(t, k, "beef", "nobody's")
 	seen, err := k.Dumps(ctx)
@@ -287,7 +291,8 @@ func TestNothingIsPlacedThatIsNotThere(t *testing.T) {
 		s, err := k.Begin(ctx, "aaaa")
 		require.NoError(t, err)
 		m := small(k, "aaaa", "")
-		d := s.Draft(m, phrase.DefaultFolderName)
+		d, err := s.Draft(ctx, m, phrase.DefaultFolderName)
+		require.NoError(t, err)
 		require.NoError(t, store.WriteNew(ctx, d, "x", []byte("data")))
 		m.Files, m.StoredBytes = []manifest.File{{Path: "x", Bytes: 4, SHA256: strings.Repeat("ab", 32)}}, 4
 		require.NoError(t, harm(dir), how)

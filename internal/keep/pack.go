@@ -17,7 +17,7 @@ import (
 // fast, and takes little memory.
 
 // indexVersion changes when what is remembered does.
-const indexVersion = 3
+const indexVersion = 4
 
 type packed struct {
 	Version int
@@ -32,7 +32,7 @@ type packedDump struct {
 	Folder, Name, ID                                                int
 	Tool, Keep, Job, Database, Kind, Base, Note, Why, Zone, Run, Of int
 	Closes                                                          int
-	Source, Compression, Warnings, Payload                          int
+	Source, Compression, Warnings, Payload, Seal, Signed            int
 	Bytes, Time, Moment, Started, Finished, RunStarted, Raw, Stored int64
 	Format, Tables                                                  int
 	Rows                                                            int64
@@ -100,8 +100,9 @@ func packIndex(x *indexed) ([]byte, error) {
 			Started: m.Started.UnixNano(), Finished: m.Finished.UnixNano(), RunStarted: m.Run.Started.UnixNano(),
 			Raw:    m.RawBytes,
 			Stored: m.StoredBytes, Format: m.Format, Tables: b.Tables, Rows: b.Rows, Partial: b.Partial,
+			Seal: t.json(m.Seal), Signed: t.json(m.Signed),
 			Narrowed: m.Run.Narrowed, Alone: m.Alone, Why: t.add(m.Why), Closes: t.add(m.Closes), Inside: b.Inside}
-		if m.Payload.Type != manifest.TypeSQL {
+		if m.Payload.Type != manifest.TypeSQL || m.Seal != nil {
 			w.Payload = t.json(m.Payload)
 		}
 		p.Dumps = append(p.Dumps, w)
@@ -202,9 +203,14 @@ func (u *unpacker) dump(w packedDump) (*knownDump, error) {
 		Source: source, Compression: t[w.Compression], Warnings: warnings, RawBytes: w.Raw, StoredBytes: w.Stored,
 		Payload: manifest.Payload{Type: manifest.TypeSQL}}
 	var err4 error
+	err5 := json.Unmarshal([]byte(t[w.Seal]), &m.Seal)
+	err6 := json.Unmarshal([]byte(t[w.Signed]), &m.Signed)
+	if m.Seal != nil {
+		m.Payload = manifest.Payload{}
+	}
 	if t[w.Payload] != "" {
 		err4 = json.Unmarshal([]byte(t[w.Payload]), &m.Payload)
 	}
 	m.Set(manifest.Brief{Rows: w.Rows, Tables: w.Tables, Partial: w.Partial, Inside: w.Inside})
-	return &knownDump{w.Bytes, w.Time, t[w.ID], m}, errors.Join(err1, err2, err3, err4)
+	return &knownDump{w.Bytes, w.Time, t[w.ID], m}, errors.Join(err1, err2, err3, err4, err5, err6)
 }

@@ -2,13 +2,17 @@ package keep
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
+	"path"
 	"strings"
 	"time"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/record"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
 
@@ -31,6 +35,55 @@ type Proof struct {
 	Warnings    []string  `json:"warnings,omitempty"`
 	NotTested   []string  `json:"not_tested,omitempty"`
 	Checks      []Answer  `json:"checks,omitempty"`
+
+	// Sealed is, of a sealed dump, all that tells of what is inside, sealed for the dump's own key.
+	Sealed []byte `json:"sealed,omitempty"`
+	// Signed says that a signature lies beside the proof.
+	Signed *manifest.Signed `json:"signed,omitempty"`
+}
+
+// inside is what a proof of a sealed dump tells of what is inside.
+type inside struct {
+	Tables      int      `json:"tables"`
+	Rows        int64    `json:"rows"`
+	Objects     int      `json:"objects"`
+	Differences []string `json:"differences"`
+	Details     []Detail `json:"details"`
+	Warnings    []string `json:"warnings"`
+	NotTested   []string `json:"not_tested"`
+	Checks      []Answer `json:"checks"`
+}
+
+// differenceSealed stands for the differences that a proof of a sealed dump tells to those who can open it.
+const differenceSealed = "what differs is sealed with the dump: give --key to see it"
+
+// close seals what a proof tells of the inside of a dump.
+func (p *Proof) close(key *seal.Key) error {
+	data, err := json.Marshal(inside{p.Tables, p.Rows, p.Objects, p.Differences, p.Details, p.Warnings, p.NotTested, p.Checks})
+	if err == nil {
+		p.Sealed, err = key.SealBytes(data)
+	}
+	p.Tables, p.Rows, p.Objects, p.Details, p.Warnings, p.NotTested, p.Checks = 0, 0, 0, nil, nil, nil, nil
+	if len(p.Differences) > 0 {
+		p.Differences = []string{differenceSealed}
+	}
+	return err
+}
+
+// opened is a proof with what it tells of the inside of a dump; as it is, where that cannot be opened.
+func (p Proof) opened(key *seal.Key) Proof {
+	if len(p.Sealed) == 0 {
+		return p
+	}
+	data, err := unsealAll(key, p.Sealed, maxSmall)
+	var in inside
+	if err != nil || json.Unmarshal(data, &in) != nil {
+		p.Warnings = []string{"what it tells of the inside of the dump cannot be opened"}
+		return p
+	}
+	p.Tables, p.Rows, p.Objects, p.Differences, p.Details, p.Warnings, p.NotTested, p.Checks = in.Tables, in.Rows,
+		in.Objects, in.Differences, in.Details, in.Warnings, in.NotTested, in.Checks
+	return p
 }
 
 // Detail is a difference, taken apart.
@@ -92,6 +145,11 @@ func (k *Keep) proof(ctx context.Context, name, id string) (p Proof, err error) 
 	if err == nil {
 		p, err = parseProof(data, id)
 	}
+	if err == nil && len(k.Trusted) > 0 {
+		if err := checkSignature(ctx, k.st, name, data, k.Trusted); err != nil {
+			return p, err
+		}
+	}
 	if err != nil {
 		err = fault.New("proof-damaged", err, "the proof %s cannot be used", k.st.Where(name)).
 			Advise("drill the dump again")
@@ -107,23 +165,87 @@ func parseProof(data []byte, id string) (p Proof, err error) {
 	return p, err
 }
 
-// Record writes a proof beside the dumps.
-func (k *Keep) Record(ctx context.Context, p Proof) error {
+// Record writes a proof of the dump into its keep.
+func (d *Dump) Record(ctx context.Context, p Proof) (err error) {
+	k := d.Keep
+	if d.outer != nil {
+		if d.key == nil {
+			return d.locked(nil)
+		}
+		if err := p.close(d.key); err != nil {
+			return err
+		}
+	}
+	signed, sign, err := k.signer()
+	if err != nil {
+		return err
+	}
+	p.Signed = signed
 	data, _, err := record.Encode(p)
 	if err != nil {
 		return err
 	}
+	signature, err := sign(data)
+	if err != nil {
+		return err
+	}
 	for at := p.At.UTC(); ; at = at.Add(time.Millisecond) { // two drills may end in one
-		name := proofsName + "/" + p.Dump + "/" + at.Format("20060102T150405.000Z") + proofEnding
-		err := store.WriteNew(ctx, k.st, name, data)
-		if errors.Is(err, fs.ErrExist) {
-			continue
+		err := k.writeProof(ctx, proofsName+"/"+p.Dump+"/"+at.Format("20060102T150405.000Z")+proofEnding, data, signature)
+		if !errors.Is(err, fs.ErrExist) {
+			return err
 		}
-		if err != nil {
+	}
+}
+
+// writeProof writes a proof, and before it its signature, if there is one.
+func (k *Keep) writeProof(ctx context.Context, name string, data, signature []byte) error {
+	if there, err := store.Exists(ctx, k.st, name); there || err != nil {
+		return errors.Join(err, fs.ErrExist)
+	}
+	if len(signature) > 0 {
+		if err := store.WriteNew(ctx, k.st, name+manifest.Signature, signature); err != nil && !errors.Is(err, fs.ErrExist) {
 			return k.unwritable(err)
 		}
-		return nil
 	}
+	if err := store.WriteNew(ctx, k.st, name, data); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return k.unwritable(err)
+	}
+	return nil
+}
+
+// CopyProofs brings the proofs of a dump along that are not there yet: they are about its bytes, wherever those lie.
+func (k *Keep) CopyProofs(ctx context.Context, d *Dump) error {
+	if d.ProofErr != nil || d.Keep == nil {
+		return d.ProofErr
+	}
+	from := d.Keep.st
+	var names []string
+	err := from.List(ctx, proofsName+"/"+d.ID, func(e store.Entry) error {
+		if base := path.Base(e.Name); base[0] != '.' && strings.HasSuffix(base, proofEnding) {
+			names = append(names, e.Name)
+		}
+		return nil
+	})
+	if err = store.IgnoreAbsent(err); err != nil {
+		return err
+	}
+	for _, name := range names {
+		data, err := store.ReadAll(ctx, from, name, maxSmall)
+		if err != nil {
+			return err
+		}
+		signature, err := store.ReadAll(ctx, from, name+manifest.Signature, seal.MaxSignature)
+		if err = store.IgnoreAbsent(err); err != nil {
+			return err
+		}
+		if err := k.writeProof(ctx, name, data, signature); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // Took is how long the restore took.

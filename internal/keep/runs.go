@@ -250,7 +250,7 @@ func (k *Keep) Remove(ctx context.Context, d *Dump, why string) error {
 	if err := k.Forget(ctx, d.Manifest.Job, p, why); err != nil {
 		return err
 	}
-	if err := k.removeBelow(context.WithoutCancel(ctx), d.dir); err != nil {
+	if err := store.RemoveBelow(context.WithoutCancel(ctx), k.st, d.dir); err != nil {
 		return k.unwritable(err)
 	}
 	return nil
@@ -259,29 +259,6 @@ func (k *Keep) Remove(ctx context.Context, d *Dump, why string) error {
 // Forget records that a dump was removed.
 func (k *Keep) Forget(ctx context.Context, job string, p Placed, why string) error {
 	return k.writeRecord(ctx, RunRecord{Run: NewRun(), Job: job, Removed: []Placed{p}, Why: why})
-}
-
-// removeBelow removes a folder and what is in it; a link in it is removed, not followed.
-func (k *Keep) removeBelow(ctx context.Context, folder string) error {
-	var names []store.Entry
-	err := k.st.List(ctx, folder, func(e store.Entry) error {
-		names = append(names, e)
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for _, e := range names {
-		if e.Folder {
-			err = k.removeBelow(ctx, e.Name)
-		} else {
-			err = k.st.Remove(ctx, e.Name)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return k.st.Remove(ctx, folder)
 }
 
 // Check looks at the keep's own files: the marker was read when it was opened, and is

@@ -13,6 +13,7 @@ import (
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/rows"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
 
@@ -62,6 +63,8 @@ func take(ctx context.Context, st store.Leaser, name string) (store.Lease, error
 // Session is a run's hidden place in the keep. Where files can be moved, its dumps are made there, and then moved to
 // where dumps live. Elsewhere they are made where they will be, and do not count before their manifest is there.
 type Session struct {
+	Seal []seal.Recipient // for whom dumps are sealed; as the keep says, unless it is set before the first draft
+
 	k     *Keep
 	run   string
 	lease store.Lease
@@ -77,11 +80,18 @@ func (k *Keep) Begin(ctx context.Context, run string) (*Session, error) {
 	if !ok {
 		return nil, errors.New("dumps cannot be made in this kind of store")
 	}
+	var to []seal.Recipient
+	if k.Seal != nil {
+		var err error
+		if to, err = k.Seal(); err != nil {
+			return nil, err
+		}
+	}
 	lease, err := take(ctx, leaser, workName+"/"+run+leaseEnding)
 	if err != nil {
 		return nil, k.unwritable(err)
 	}
-	s := &Session{k: k, run: run, lease: lease}
+	s := &Session{Seal: to, k: k, run: run, lease: lease}
 	if stager, ok := k.st.(store.Stager); ok {
 		if s.stage, err = stager.Stage(ctx, workName+"/"+run); err != nil {
 			return nil, k.unwritable(errors.Join(err, lease.Release()))
@@ -106,12 +116,27 @@ type Draft struct {
 	name phrase.FolderName
 	base string // of the folder, where it is a copy's; else the name tells
 
+	chain   []*Dump  // what it builds on, in the same keep
+	called  string   // what dumps on top of it call its folder; empty: by the name that it gets
+	sealing *sealing // nil: it is not sealed
+
 	mu     sync.Mutex
 	folder string // in the stage; where the store moves nothing, in the keep, as soon as something is made in it
 }
 
 // Draft begins the dump that a manifest is of. What its folder's name tells is settled before anything is made in it.
-func (s *Session) Draft(m *manifest.Manifest, name phrase.FolderName) *Draft {
+func (s *Session) Draft(ctx context.Context, m *manifest.Manifest, name phrase.FolderName) (d *Draft, err error) {
+	d = s.draft(m, name)
+	if len(s.Seal) > 0 {
+		if d.sealing, err = newSealing(s.Seal); err == nil {
+			d.sealing.memory, err = s.k.sealed.begin(ctx, s.k.ID, m.Job, m.Database)
+		}
+	}
+	return d, err
+}
+
+// draft is a draft of what is not sealed, or is so already.
+func (s *Session) draft(m *manifest.Manifest, name phrase.FolderName) *Draft {
 	d := &Draft{s: s, m: m, name: name}
 	if s.stage != nil {
 		d.folder = DatabaseFolder(m.Database)
@@ -119,8 +144,19 @@ func (s *Session) Draft(m *manifest.Manifest, name phrase.FolderName) *Draft {
 	return d
 }
 
+// On tells what the dump builds on, in its keep, from the full on.
+func (d *Draft) On(chain []*Dump) { d.chain = chain }
+
 // Create implements blob.Creator.
 func (d *Draft) Create(ctx context.Context, name string) (store.Writer, error) {
+	if d.sealing != nil {
+		return d.sealing.create(ctx, d, name)
+	}
+	return d.begin(ctx, name)
+}
+
+// begin begins a file of the draft as it is stored.
+func (d *Draft) begin(ctx context.Context, name string) (store.Writer, error) {
 	if d.s.stage != nil {
 		return d.s.stage.Create(ctx, d.folder+"/"+name)
 	}
@@ -206,25 +242,49 @@ const intents = "+placing"
 // dumps live. Before that it looks at every file that the manifest names. It never
 // replaces anything.
 func (d *Draft) Place(ctx context.Context) (*Dump, error) {
-	data, id, err := d.m.Encode()
+	if d.sealing != nil {
+		return d.placeSealed(ctx)
+	}
+	return d.finish(ctx, d.m)
+}
+
+// finish signs the manifest of a dump, where that is wanted, and places it.
+func (d *Draft) finish(ctx context.Context, m *manifest.Manifest) (*Dump, error) {
+	signed, sign, err := d.s.k.signer()
 	if err != nil {
 		return nil, err
 	}
-	return d.place(ctx, data, id)
-}
-
-// place is the same with the manifest's own bytes.
-func (d *Draft) place(ctx context.Context, data []byte, id string) (*Dump, error) {
-	m := d.m
-	sums := m.SumLines(id)
-	if err := store.WriteNew(ctx, d, manifest.Sums, []byte(sums)); err != nil {
+	m.Signed = signed
+	data, id, err := m.Encode()
+	if err != nil {
 		return nil, err
 	}
-	files := append([]manifest.File{{Path: manifest.Sums, Bytes: int64(len(sums))}}, m.Files...)
-	if d.s.stage == nil {
-		return d.complete(ctx, data, id, files)
+	signature, err := sign(data)
+	if err != nil {
+		return nil, err
 	}
-	if err := store.WriteNew(ctx, d, manifest.Name, data); err != nil {
+	return d.place(ctx, m, data, id, signature)
+}
+
+// place is the same with the manifest's own bytes, and its signature, if there is one.
+func (d *Draft) place(ctx context.Context, m *manifest.Manifest, data []byte, id string, signature []byte) (*Dump, error) {
+	sums := m.SumLines(id)
+	beside := []manifest.File{{Path: manifest.Sums, Bytes: int64(len(sums))}}
+	if err := d.write(ctx, manifest.Sums, []byte(sums)); err != nil {
+		return nil, err
+	}
+	if len(signature) > 0 {
+		name := manifest.Name + manifest.Signature
+		if err := d.write(ctx, name, signature); err != nil {
+			return nil, err
+		}
+		beside = append(beside, manifest.File{Path: name, Bytes: int64(len(signature))})
+	}
+	files := append(beside, m.Files...)
+	if d.s.stage == nil {
+		return d.complete(ctx, m, data, id, files)
+	}
+	if err := d.write(ctx, manifest.Name, data); err != nil {
 		return nil, err
 	}
 	if err := d.look(ctx, append(files, manifest.File{Path: manifest.Name, Bytes: int64(len(data))})); err != nil {
@@ -237,15 +297,28 @@ func (d *Draft) place(ctx context.Context, data []byte, id string) (*Dump, error
 	if err != nil {
 		return nil, err
 	}
-	return d.placed(dir, id), nil
+	return d.placed(dir, m, id), nil
 }
 
-func (d *Draft) placed(dir, id string) *Dump {
-	return &Dump{Keep: d.s.k, files: store.Sub(d.s.k.st, dir), dir: dir, ID: id, Manifest: d.m}
+// write writes a small file of the draft as it is stored.
+func (d *Draft) write(ctx context.Context, name string, data []byte) error {
+	w, err := d.begin(ctx, name)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(data); err != nil {
+		return errors.Join(err, w.Abort())
+	}
+	return w.Commit()
+}
+
+func (d *Draft) placed(dir string, m *manifest.Manifest, id string) *Dump {
+	return &Dump{Keep: d.s.k, files: store.Sub(d.s.k.st, dir), dir: dir, ID: id, Manifest: m}
 }
 
 // complete makes a dump count that lies where it will be: with its manifest, which is made only if there is none.
-func (d *Draft) complete(ctx context.Context, data []byte, id string, files []manifest.File) (*Dump, error) {
+func (d *Draft) complete(ctx context.Context, m *manifest.Manifest, data []byte, id string, files []manifest.File) (*Dump,
+	error) {
 	k := d.s.k
 	if err := d.look(ctx, files); err != nil {
 		return nil, err
@@ -256,7 +329,7 @@ func (d *Draft) complete(ctx context.Context, data []byte, id string, files []ma
 	if err := store.WriteNew(ctx, k.st, d.folder+"/"+manifest.Name, data); err != nil {
 		return nil, k.unwritable(err)
 	}
-	return d.placed(d.folder, id), nil
+	return d.placed(d.folder, m, id), nil
 }
 
 // look fails unless every file of the dump is there, in full, and the run is still
@@ -409,7 +482,7 @@ func (k *Keep) clearWork(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	return store.IgnoreAbsent(k.removeBelow(ctx, name))
+	return store.IgnoreAbsent(store.RemoveBelow(ctx, k.st, name))
 }
 
 // clearBegun removes what lies in a folder in which a dump was begun, if it is no dump. The name comes from the keep, and
@@ -423,5 +496,5 @@ func (k *Keep) clearBegun(ctx context.Context, dir string) error {
 	if complete || err != nil {
 		return err
 	}
-	return store.IgnoreAbsent(k.removeBelow(ctx, dir))
+	return store.IgnoreAbsent(store.RemoveBelow(ctx, k.st, dir))
 }

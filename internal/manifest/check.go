@@ -54,6 +54,12 @@ func (m *Manifest) Check() error {
 	if err != nil {
 		return err
 	}
+	if m.Signed != nil && len(m.Signed.By) > maxText {
+		return errors.New("the name of the key that signed it is too long")
+	}
+	if m.Seal != nil {
+		return m.checkSeal(sizes)
+	}
 	switch m.Payload.Type {
 	case TypeSQL:
 		if m.Payload.SQL == nil {
@@ -123,7 +129,7 @@ func (m *Manifest) checkFiles() (map[string]int64, error) {
 			}
 		}
 	}
-	if stored != m.StoredBytes || raw != m.RawBytes {
+	if stored != m.StoredBytes || raw != m.RawBytes && m.Seal == nil {
 		return nil, errors.New("its sizes are not the sum of its files'")
 	}
 	return sizes, nil
@@ -137,7 +143,7 @@ func checkPath(path string) error {
 	if path[0] == '.' || strings.Contains(path, "/.") {
 		return fmt.Errorf("the file %q is hidden", path)
 	}
-	if low := strings.ToLower(path); low == Name || low == strings.ToLower(Sums) {
+	if low := strings.ToLower(path); low == Name || low == Name+Signature || low == strings.ToLower(Sums) {
 		return fmt.Errorf("it names %q itself", path)
 	}
 	return nil

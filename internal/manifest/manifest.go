@@ -80,6 +80,8 @@ type File struct {
 	Bytes  int64  `json:"bytes"`
 	Raw    int64  `json:"raw_bytes"` // before compression
 	SHA256 string `json:"sha256"`
+
+	In string `json:"-"` // the sealed file that it is in; empty: it lies there under its own name
 }
 
 // Warning is what an administrator should know about the dump.
@@ -113,6 +115,8 @@ type Manifest struct {
 	Warnings    []Warning        `json:"warnings,omitempty"`
 	RawBytes    int64            `json:"raw_bytes"`
 	StoredBytes int64            `json:"stored_bytes"`
+	Seal        *Seal            `json:"seal,omitempty"`   // this is the outside of a sealed dump
+	Signed      *Signed          `json:"signed,omitempty"` // a signature lies beside it
 	Payload     Payload          `json:"payload"`
 	Files       []File           `json:"files"`
 
@@ -140,7 +144,7 @@ func (m *Manifest) Brief() Brief {
 // Set makes a manifest a brief one.
 func (m *Manifest) Set(b Brief) {
 	m.Files = nil
-	if m.Payload.Type == TypeSQL {
+	if m.Payload.Type == TypeSQL && !m.Locked() {
 		m.Payload.SQL = &SQL{}
 	}
 	m.brief = &b
@@ -361,6 +365,9 @@ func (m *Manifest) Partial() bool {
 	if m.brief != nil {
 		return m.brief.Partial
 	}
+	if m.Locked() {
+		return m.Seal.Partial
+	}
 	if m.Payload.SQL != nil && len(m.Payload.SQL.LeftOut) > 0 {
 		return true
 	}
@@ -377,6 +384,9 @@ func (m *Manifest) Partial() bool {
 func (m *Manifest) Inside() bool {
 	if m.brief != nil {
 		return m.brief.Inside
+	}
+	if m.Locked() {
+		return m.Seal.Inside
 	}
 	if m.Payload.SQL == nil || m.Payload.SQL.Log == nil {
 		return false

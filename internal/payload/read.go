@@ -174,7 +174,7 @@ func (r *Reader) Trouble(ctx context.Context, path string, cause error) error {
 	if errors.Is(cause, fs.ErrNotExist) || errors.Is(cause, store.ErrNotRegular) {
 		return Damage(r.d, verify.Absent(path, cause))
 	}
-	if f, ok := r.d.Manifest.File(path); ok {
+	if f, ok := r.d.StoredFile(path); ok {
 		if finding, err := verify.File(ctx, r.d, f, nil); err == nil && finding != "" {
 			return Damage(r.d, finding)
 		}

@@ -96,7 +96,7 @@ func (t *spanned) damage(err error) error {
 func (t *spanned) sink(ctx context.Context, of rows.Part, c *rows.Counter) (*ranged, error) {
 	w := &partWriter{ctx: ctx, of: t.s, section: engine.Data, table: t.table, m: t.m}
 	r := &ranged{t: t, number: of.Number, span: of.Span, w: w, c: c, after: of.Span.After}
-	r.lists.create(w, "ranges/"+keep.TableFolder(t.table.Schema, t.table.Name)+numbered(".%d", of.Number))
+	r.lists.create(w, manifest.RangesFolder+"/"+keep.TableFolder(t.table.Schema, t.table.Name)+numbered(".%d", of.Number))
 	r.list = change.NewWriter(&r.lists, t.whole)
 	if t.was == nil {
 		r.all = true

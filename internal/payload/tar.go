@@ -27,8 +27,8 @@ type Tar struct {
 const (
 	tarFile     = string(engine.Data) + "/files.tar"
 	changesFile = string(engine.Changes) + "/files.tar"
-	goneFile    = string(engine.Changes) + "/gone"
-	indexFile   = "entries"
+	goneFile    = manifest.GoneFile
+	indexFile   = manifest.Entries
 )
 
 // shownSkipped is how many of the things that no tar holds a manifest names.

@@ -34,7 +34,9 @@ func placed(t *testing.T, k *keep.Keep, kinds ...manifest.Kind) (dumps []*keep.D
 		}
 		s, err := k.Begin(ctx, run)
 		require.NoError(t, err)
-		d, err := s.Draft(m, phrase.DefaultFolderName).Place(ctx)
+		draft, err := s.Draft(ctx, m, phrase.DefaultFolderName)
+		require.NoError(t, err)
+		d, err := draft.Place(ctx)
 		require.NoError(t, err)
 		require.NoError(t, s.Close(ctx))
 		require.NoError(t, k.RecordRun(ctx, run, "nightly", []*keep.Dump{d}, nil))

@@ -247,6 +247,29 @@ func WriteNew(ctx context.Context, s interface {
 	return w.Commit()
 }
 
+// RemoveBelow removes a folder and all that is in it.
+func RemoveBelow(ctx context.Context, s Store, folder string) error {
+	var names []Entry
+	err := s.List(ctx, folder, func(e Entry) error {
+		names = append(names, e)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, e := range names {
+		if e.Folder {
+			err = RemoveBelow(ctx, s, e.Name)
+		} else {
+			err = s.Remove(ctx, e.Name)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return s.Remove(ctx, folder)
+}
+
 // IgnoreAbsent makes no error of it that something is not there, for who removes it.
 func IgnoreAbsent(err error) error {
 	if errors.Is(err, fs.ErrNotExist) {

@@ -40,7 +40,7 @@ func Follow(ctx context.Context, job string, from, to *keep.Keep, gone func(*kee
 			continue
 		}
 		h, held := holds[d.ID]
-		if !removed[d.ID] || needed[d.ID] || pinned(d.ID) || held && !h.Ended(clock.Now()) {
+		if !removed[d.ID] && !removed[d.Origin()] || needed[d.ID] || pinned(d.ID) || held && !h.Ended(clock.Now()) {
 			needed[d.Manifest.Base] = true
 			continue
 		}

@@ -22,7 +22,7 @@ func Missing(wanted, all, there []*keep.Dump) (list []*keep.Dump, err error) {
 	have := map[string]bool{}
 	for _, d := range there {
 		if d.Manifest != nil {
-			have[d.ID] = true
+			have[d.Origin()] = true
 		}
 	}
 	for _, w := range wanted {
@@ -31,8 +31,8 @@ func Missing(wanted, all, there []*keep.Dump) (list []*keep.Dump, err error) {
 			return nil, err
 		}
 		for _, d := range p.Dumps() {
-			if !have[d.ID] {
-				have[d.ID] = true
+			if !have[d.Origin()] {
+				have[d.Origin()] = true
 				list = append(list, d)
 			}
 		}
@@ -42,6 +42,7 @@ func Missing(wanted, all, there []*keep.Dump) (list []*keep.Dump, err error) {
 
 // Options say how dumps are copied.
 type Options struct {
+	Reseal   bool // they are sealed dumps of the keep itself, and are sealed anew
 	ReadBack bool // read the bytes back, also where the store has checked the digest of all that it took
 }
 
@@ -112,6 +113,19 @@ func ofJob(ctx context.Context, job string, list []*keep.Dump, to *keep.Keep, o 
 		}
 		err = errors.Join(err, session.Close(always))
 	}()
+	links := chain.Links{}
+	if sealed(to) {
+		there, err := to.Dumps(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		links = chain.Link(there)
+		for _, d := range there {
+			if o.Reseal && d.Manifest != nil && d.Manifest.Seal != nil && d.Manifest.Seal.Was != "" {
+				links[d.Manifest.Seal.Was] = d
+			}
+		}
+	}
 	lost := map[string]bool{}
 	for _, d := range list {
 		if lost[d.Manifest.Base] {
@@ -120,7 +134,7 @@ func ofJob(ctx context.Context, job string, list []*keep.Dump, to *keep.Keep, o 
 				name(d))})
 			continue
 		}
-		c, err := one(ctx, session, d, to, o, feed)
+		c, err := one(ctx, session, d, onThere(d, links), to, o, feed)
 		if ctx.Err() != nil {
 			return done, failed, context.Cause(ctx)
 		}
@@ -130,13 +144,29 @@ func ofJob(ctx context.Context, job string, list []*keep.Dump, to *keep.Keep, o 
 			continue
 		}
 		done = append(done, c)
+		if sealed(to) {
+			links[c.Origin()], links[c.ID], links[d.ID] = c, c, c
+		}
 	}
 	return done, failed, nil
 }
 
+// sealed says whether what is copied to a keep may become another dump on its way.
+func sealed(to *keep.Keep) bool { return to.Seal != nil }
+
+// onThere gives what a dump builds on, as it is in the keep that it is copied to.
+func onThere(d *keep.Dump, there chain.Links) []*keep.Dump {
+	if base := there[d.Manifest.Base]; base != nil {
+		if p, err := there.To(base); err == nil {
+			return p.Dumps()
+		}
+	}
+	return nil
+}
+
 // one copies a dump, which nobody removes meanwhile, and reads it back.
-func one(ctx context.Context, session *keep.Session, d *keep.Dump, to *keep.Keep, o Options, feed *event.Feed) (
-	*keep.Dump, error) {
+func one(ctx context.Context, session *keep.Session, d *keep.Dump, on []*keep.Dump, to *keep.Keep, o Options,
+	feed *event.Feed) (*keep.Dump, error) {
 	pin, err := d.Keep.Pin(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -144,15 +174,20 @@ func one(ctx context.Context, session *keep.Session, d *keep.Dump, to *keep.Keep
 	if pin != nil {
 		defer pin.Release() //nolint:errcheck // it ends with this process at the latest
 	}
-	if err := d.Whole(ctx); err != nil {
+	m, err := d.Stored(ctx)
+	if err != nil {
 		return nil, err
 	}
 	if err := fits(ctx, d, to); err != nil {
 		return nil, err
 	}
 	meter := feed.Gauge()
-	meter.Begin("copying "+name(d), len(d.Manifest.Files), d.Manifest.StoredBytes)
-	c, err := session.Copy(ctx, d, func(n int64) { meter.Bytes.Add(n) }, to.Guard(ctx))
+	meter.Begin("copying "+name(d), len(m.Files), m.StoredBytes)
+	do := session.Copy
+	if o.Reseal {
+		do = session.Reseal
+	}
+	c, err := do(ctx, d, on, func(n int64) { meter.Bytes.Add(n) }, to.Guard(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -167,6 +202,10 @@ func one(ctx context.Context, session *keep.Session, d *keep.Dump, to *keep.Keep
 				Exit(fault.ProvenBad).Advise("it was removed again; check the drive, or the way to it")
 			return nil, errors.Join(err, to.Remove(context.WithoutCancel(ctx), c, "it did not arrive as it was sent"))
 		}
+	}
+	if c.ID != d.ID { // it was sealed: that its key opens it is still to be proven
+		feed.Tell(Arrived{c, back})
+		return c, nil
 	}
 	if err := to.CopyProofs(ctx, d); err != nil {
 		feed.Warn("proofs-left", d.Manifest.Database, "the proofs of %s were not copied along: %v", name(d), err)

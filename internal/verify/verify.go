@@ -35,7 +35,8 @@ func Dump(ctx context.Context, d *keep.Dump, feed *event.Feed) (*Report, error) 
 		r.Findings = append(r.Findings, d.Err.Error())
 		return r, nil
 	}
-	if err := d.Whole(ctx); err != nil {
+	m, err := d.Stored(ctx)
+	if err != nil {
 		if fault.Of(err).Class != fault.ProvenBad {
 			return nil, err
 		}
@@ -43,11 +44,11 @@ func Dump(ctx context.Context, d *keep.Dump, feed *event.Feed) (*Report, error) 
 		return r, nil
 	}
 	meter := feed.Gauge()
-	meter.Begin("verifying "+d.Name(), len(d.Manifest.Files), d.Manifest.StoredBytes)
-	if err := r.sums(ctx, d); err != nil {
+	meter.Begin("verifying "+d.Name(), len(m.Files), m.StoredBytes)
+	if err := r.sums(ctx, d, m); err != nil {
 		return nil, err
 	}
-	for _, f := range d.Manifest.Files {
+	for _, f := range m.Files {
 		finding, err := File(ctx, d, f, func(n int64) { meter.Bytes.Add(n) })
 		if err != nil {
 			return nil, err
@@ -59,15 +60,15 @@ func Dump(ctx context.Context, d *keep.Dump, feed *event.Feed) (*Report, error) 
 		r.Bytes += f.Bytes
 		meter.Done.Add(1)
 	}
-	if err := r.strays(ctx, d); err != nil {
+	if err := r.strays(ctx, d, m); err != nil {
 		return nil, err
 	}
 	return r, nil
 }
 
 // sums checks SHA256SUMS against the manifest.
-func (r *Report) sums(ctx context.Context, d *keep.Dump) error {
-	want := d.Manifest.SumLines(d.ID)
+func (r *Report) sums(ctx context.Context, d *keep.Dump, m *manifest.Manifest) error {
+	want := m.SumLines(d.ID)
 	data, err := d.ReadAll(ctx, manifest.Sums, int64(len(want)))
 	var large *store.TooLargeError
 	switch {
@@ -137,7 +138,11 @@ func File(ctx context.Context, d *keep.Dump, f manifest.File, step func(bytes in
 
 // mistaken says whose bytes a file has.
 func mistaken(d *keep.Dump, path, sum string) string {
-	for _, other := range d.Manifest.Files {
+	m, err := d.Stored(context.Background())
+	if err != nil {
+		m = d.Manifest
+	}
+	for _, other := range m.Files {
 		if other.SHA256 == sum {
 			return fmt.Sprintf("%s holds the bytes of %s", path, other.Path)
 		}
@@ -146,9 +151,12 @@ func mistaken(d *keep.Dump, path, sum string) string {
 }
 
 // strays finds what lies in the dump's folder and is not of the dump.
-func (r *Report) strays(ctx context.Context, d *keep.Dump) error {
+func (r *Report) strays(ctx context.Context, d *keep.Dump, m *manifest.Manifest) error {
 	known := map[string]bool{manifest.Name: true, manifest.Sums: true}
-	for _, f := range d.Manifest.Files {
+	if m.Signed != nil {
+		known[manifest.Name+manifest.Signature] = true
+	}
+	for _, f := range m.Files {
 		known[f.Path] = true
 	}
 	var walk func(folder string) error
@@ -176,7 +184,11 @@ func (r *Report) strays(ctx context.Context, d *keep.Dump) error {
 // Present finds, without reading them, the files that are missing or have the
 // wrong length.
 func Present(ctx context.Context, d *keep.Dump) (findings []string, err error) {
-	for _, f := range d.Manifest.Files {
+	m, err := d.Stored(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range m.Files {
 		e, err := d.Stat(ctx, f.Path)
 		switch {
 		case ctx.Err() != nil:

@@ -37,7 +37,8 @@ func placed(t *testing.T) *keep.Dump {
 		Started:  moment,
 		Finished: moment, Run: manifest.Run{ID: "abcd", Started: moment},
 		Payload: manifest.Payload{Type: manifest.TypeSQL, SQL: &manifest.SQL{Catalog: strings.Repeat("ab", 32)}}}
-	draft := s.Draft(m, phrase.DefaultFolderName)
+	draft, err := s.Draft(ctx, m, phrase.DefaultFolderName)
+	require.NoError(t, err)
 	for name, text := range map[string]string{"10-schema.sql": "CREATE", "20-data/t/part-0001.sql": "INSERT"} {
 		require.NoError(t, store.WriteNew(ctx, draft, name, []byte(text)))
 		sum := sha256.Sum256([]byte(text))

@@ -140,7 +140,7 @@ func cloneRun(ctx context.Context, k *keep.Keep, first []*keep.Dump, n int) erro
 		}
 		r.Dumps = append(r.Dumps, keep.Placed{ID: id, Path: dir, Database: m.Database, Moment: m.Moment})
 		if n%provenEvery == 0 {
-			if err := k.Record(ctx, keep.Proof{Format: 1, Dump: id, At: m.Finished.Add(time.Minute),
+			if err := (&keep.Dump{Keep: k}).Record(ctx, keep.Proof{Format: 1, Dump: id, At: m.Finished.Add(time.Minute),
 				Proven: true}); err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -19,6 +20,7 @@ type subject struct {
 	reads    func(name string) []string // all of a database, by the test's own reading; empty: the source's own
 	byHand   func(path, name string)    // restores by the lines of the README
 	half     bool                       // only every other moment is restored
+	sealed   bool                       // by who has no key that opens the dumps
 }
 
 // chainsOf takes chains of dumps of a database between random changes, and restores each of their moments: by the
@@ -30,13 +32,19 @@ func chainsOf(t *testing.T, dir string, r *rand.Rand, s subject) {
 	}
 	var moments []moment
 	kinds := map[string]int{}
+	seal := []string{}
+	if s.sealed {
+		for _, key := range []string{"office.key", "safe.key"} {
+			seal = append(seal, "--seal", lines(run(t, dir, 0, "key", key).stdout)[0])
+		}
+	}
 	for step := range 10 {
 		kind := []string{"incremental", "incremental", "differential"}[r.IntN(3)]
 		args := []string{"dump", "--from", s.from, "--to", "keep", "--kind", kind}
 		if step == 6 {
 			args = append(args[:len(args)-1], "full", "--new-baseline")
 		}
-		out := run(t, dir, -1, args...)
+		out := run(t, dir, -1, append(args, seal...)...)
 		if step > 0 {
 			require.NotContains(t, out.stderr, "a full dump is taken")
 		}
@@ -48,21 +56,28 @@ func chainsOf(t *testing.T, dir string, r *rand.Rand, s subject) {
 		}
 	}
 	require.GreaterOrEqual(t, len(kinds), 2, kinds)
+	reading := func(args ...string) []string { return args }
+	if s.sealed {
+		reading = func(args ...string) []string { return append(args, "--key", "safe.key") }
+	}
 	for i, m := range moments {
 		if s.half && i%2 == 0 {
 			continue
 		}
 		name := s.named(fmt.Sprintf("back%d", i))
-		run(t, dir, -1, "restore", m.path, "--to", s.to, "--as", name)
+		run(t, dir, -1, reading("restore", m.path, "--to", s.to, "--as", name)...)
 		sameLines(t, m.want, s.reads(name))
 		if i%5 == 4 {
 			hand := s.named(fmt.Sprintf("hand%d", i))
+			if s.sealed {
+				m.path = unsealedByHand(t, m.path, filepath.Join(dir, "office.key"))
+			}
 			s.byHand(m.path, hand)
 			sameLines(t, m.want, s.reads(hand))
 		}
 	}
-	run(t, dir, -1, "drill", moments[5].path, "--to", s.to)
-	run(t, dir, -1, "drill", moments[9].path, "--to", s.to)
+	run(t, dir, -1, reading("drill", moments[5].path, "--to", s.to)...)
+	run(t, dir, -1, reading("drill", moments[9].path, "--to", s.to)...)
 	run(t, dir, 0, "verify", "--from", "keep")
 }
 

@@ -206,6 +206,7 @@ func chainsFromLog(t *testing.T, m *testserver.MySQL) {
 	s.changes = append(s.changes, loggedStructure...)
 	named := s.named
 	s.named = func(n string) string { return named("again_" + n) }
+	s.sealed = true
 	chainsOf(t, t.TempDir(), rand.New(rand.NewPCG(seedOf(t), 42)), s)
 }
 

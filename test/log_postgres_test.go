@@ -160,5 +160,6 @@ func TestLogOfPostgres(t *testing.T) {
 	x.changes = append(x.changes, loggedPostgresStructure...)
 	named := x.named
 	x.named = func(n string) string { return named("again_" + n) }
+	x.sealed = true
 	chainsOf(t, t.TempDir(), rand.New(rand.NewPCG(seedOf(t), 42)), x)
 }

@@ -106,11 +106,7 @@ func (w *sealWorld) tellsNothing(keep string) {
 // byHand opens a sealed dump by the lines of its README, and restores it by those that are inside.
 func (w *sealWorld) byHand(dump, key string) {
 	w.t.Helper()
-	w.t.Setenv("KEY", filepath.Join(w.dir, key))
-	open := w.t.TempDir()
-	w.t.Setenv("OPEN", open)
-	inside := strings.TrimSpace(sh(w.t, dump, handScript(w.t, dump)+"\npwd"))
-	require.Contains(w.t, inside, open)
+	inside := unsealedByHand(w.t, dump, filepath.Join(w.dir, key))
 	home := w.t.TempDir()
 	byHand(w.t, inside, strings.NewReplacer(), "HOME="+home)
 	found, err := filepath.Glob(filepath.Join(home, "*.db"))
@@ -119,6 +115,15 @@ func (w *sealWorld) byHand(dump, key string) {
 	sh(w.t, w.dir, "cp "+found[0]+" by-hand.db")
 	w.same("by-hand.db")
 	run(w.t, w.dir, 0, "verify", inside)
+}
+
+// unsealedByHand opens a sealed dump, and those on which it builds, by the lines of its README; it is then an ordinary one.
+func unsealedByHand(t *testing.T, dump, key string) (inside string) {
+	t.Helper()
+	open := t.TempDir()
+	inside = strings.TrimSpace(sh(t, dump, handScript(t, dump)+"\npwd", "KEY="+key, "OPEN="+open))
+	require.Contains(t, inside, open)
+	return inside
 }
 
 // newestIn is the newest dump's folder of a keep.
@@ -354,4 +359,27 @@ func TestSigned(t *testing.T) {
 	require.NotContains(t, w.run(3, "list", "--all").stdout, " proven ")
 	w.run(0, "drill", "nightly", "--to", "out")
 	require.Contains(t, w.run(0, "list").stdout, " proven ")
+}
+
+// TestCopiesHaveTheirTimes: a job copies when it says, and its drills take the dumps of its keeps in turns.
+func TestCopiesHaveTheirTimes(t *testing.T) {
+	w := newSealWorld(t, "keys = [\"safe.key\"]\n[keep.barn]\nfolder = \"barn\"\n[keep.vault]\nfolder = \"vault\"\n"+
+		"seal = [\"OFFICE\", \"SAFE\"]\n")
+	text, err := os.ReadFile(filepath.Join(w.dir, "grainkeep.toml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "grainkeep.toml"), append(text, []byte("copy_to = [\"vault\"]\n"+
+		"copy = \"05:00\"\ndrill = \"06:00\"\ndrill_from = [\"barn\", \"vault\"]\n")...), 0o600))
+	w.run(-1, "keep", "create", "barn")
+	w.run(-1, "keep", "create", "vault")
+	require.NotContains(t, w.run(-1, "dump", "nightly").stderr, "Copying")
+	require.Contains(t, w.run(0, "schedule", "nightly", "--next", "150").stdout, " copy ")
+	require.Contains(t, w.run(0, "schedule", "export", "--as", "crontab").stdout, " copy nightly")
+	require.Contains(t, w.run(0, "copy", "nightly").stderr, "Copying 1 dump to ")
+	var turns []string
+	for range 4 {
+		turns = append(turns, regexp.MustCompile(`From the keep (\w+)`).FindStringSubmatch(w.run(0, "drill", "nightly").stderr)[1])
+	}
+	require.Equal(t, []string{"barn", "vault", "barn", "vault"}, turns)
+	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "barn/proofs")))
+	require.Contains(t, w.run(3, "status").stdout, " proven ", "the copy's proof counts")
 }

@@ -163,7 +163,7 @@ func TestCopies(t *testing.T) {
 		a.run(t, dir, 0, "keep", "create", "vault")
 		o := a.run(t, dir, 0, "dump", "nightly", "--kind", "full", "--new-baseline")
 		require.Len(t, lines(o.stdout), 1, "just the dump")
-		require.Contains(t, o.stderr, "copying 1 dump to ")
+		require.Contains(t, o.stderr, "Copying 1 dump to ")
 		time.Sleep(time.Second)
 		sh(t, dir, "sqlite3 data/app.db \"UPDATE t SET v = 'changed' WHERE id = 7\"")
 		a.run(t, dir, 0, "dump", "nightly")
@@ -188,7 +188,7 @@ func TestCopies(t *testing.T) {
 		require.Len(t, lines(o.stdout), 1)
 		require.NoError(t, os.Rename(moved, a.path))
 		time.Sleep(time.Second)
-		require.Contains(t, a.run(t, dir, 0, "dump", "nightly").stderr, "copying 2 dumps to ")
+		require.Contains(t, a.run(t, dir, 0, "dump", "nightly").stderr, "Copying 2 dumps to ")
 		require.Contains(t, a.run(t, dir, 0, "dump", "nightly", "--json").stdout, `"dumps":[{`)
 
 		// There its own phrase says what stays: of the old chain what the newest proven dump needs.

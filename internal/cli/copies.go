@@ -6,6 +6,7 @@ import (
 
 	"grainkeep/internal/config"
 	"grainkeep/internal/job"
+	"grainkeep/internal/keep"
 	"grainkeep/internal/status"
 )
 
@@ -66,4 +67,36 @@ func (a *app) placeOf(f *config.File, name string, known map[string]*status.Plac
 	}
 	a.warn("copy-unseen", "the copies in %s could not be looked at: %v", name, err)
 	return nil
+}
+
+// provenElsewhere gives the dumps of a job the proofs that drills of their copies made, in the keeps that are drilled in
+// turns.
+func (a *app) provenElsewhere(f *config.File, name string, dumps []*keep.Dump) {
+	j := f.Job[name]
+	proofs := map[string][]keep.Proof{} // by what the copies are of
+	for _, n := range j.DrillFrom {
+		if n == j.Keep {
+			continue
+		}
+		k, err := a.jobs(f).OpenKeep(a.ctx, n)
+		var copies []*keep.Dump
+		if err == nil {
+			copies, err = k.Dumps(a.ctx)
+		}
+		if err != nil {
+			a.warn("copy-unseen", "the copies in %s could not be looked at: %v", n, err)
+			continue
+		}
+		for _, d := range copies {
+			if d.Manifest != nil && d.Manifest.Job == name && d.ProofErr == nil {
+				proofs[d.Origin()] = append(proofs[d.Origin()], d.Proofs...)
+			}
+		}
+	}
+	for _, d := range dumps {
+		if more := proofs[d.Origin()]; d.Manifest != nil && d.Manifest.Job == name && len(more) > 0 {
+			d.Proofs = slices.Concat(d.Proofs, more) // those of a listing are shared
+			slices.SortStableFunc(d.Proofs, func(x, y keep.Proof) int { return x.At.Compare(y.At) })
+		}
+	}
 }

@@ -16,18 +16,20 @@ import (
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/seal"
 	"grainkeep/internal/transfer"
 )
 
 type copyFlags struct {
 	from, to, at       string
 	all, readBack, dry bool
+	seal               sealFlags
 }
 
 func (a *app) copyCommand() *cobra.Command {
 	var c copyFlags
 	cmd := explain(&cobra.Command{
-		Use: "copy [JOB/DATABASE]", Short: "Copy dumps to another keep, chains whole, and read them back there",
+		Use: "copy [JOB or JOB/DATABASE]", Short: "Copy dumps to another keep, chains whole, and read them back there",
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			return a.copy(append(names, "")[0], c)
@@ -37,7 +39,7 @@ func (a *app) copyCommand() *cobra.Command {
 that is missing, with all that it builds on. Each byte is checked on its way, and read back
 where it has arrived; an object store checks what it takes by itself. What is there already is
 not sent again. A copy has the same id, and the same proofs. 'copy_to' in a job copies after
-each dump.`, [2]string{"grainkeep copy nightly --to vault",
+each dump, or when its 'copy' says; then 'copy JOB' alone does it now.`, [2]string{"grainkeep copy nightly --to vault",
 		"grainkeep copy --all --from /mnt/barn/dumps --to sftp://dumps@vault.example/srv/dumps"}})
 	a.fromFlag(cmd, &c.from)
 	cmd.Flags().StringVar(&c.to, "to", "", "the `KEEP` to copy to: a configured name, a path or a URL")
@@ -45,6 +47,7 @@ each dump.`, [2]string{"grainkeep copy nightly --to vault",
 	atFlag(cmd, &c.at)
 	cmd.Flags().BoolVar(&c.all, "all", false, "everything that is missing there, not just the newest")
 	cmd.Flags().BoolVar(&c.readBack, "read-back", false, "read the bytes back also from a store that checks what it takes")
+	c.seal.add(cmd, "encrypt what lies open for this `RECIPIENT`, on its way")
 	cmd.Flags().BoolVar(&c.dry, "dry-run", false, "say what would be copied, and do nothing")
 	return cmd
 }
@@ -57,6 +60,11 @@ type jsonCopied struct {
 }
 
 func (a *app) copy(name string, c copyFlags) error {
+	if c.to == "" && c.from == "" && c.at == "" && !c.all {
+		if f, err := a.config(); err != nil || f != nil && len(f.Job[name].CopyTo) > 0 {
+			return a.copyJob(f, name, err)
+		}
+	}
 	switch {
 	case c.to == "":
 		return fault.Wrong("flag-missing", "copy needs --to").Advise("name the keep to copy to")
@@ -73,6 +81,13 @@ func (a *app) copy(name string, c copyFlags) error {
 	to, err := a.keepToWrite(f, c.to, false)
 	if err != nil {
 		return err
+	}
+	recipients, err := c.seal.recipients(f)
+	if err != nil {
+		return err
+	}
+	if len(recipients) > 0 {
+		to.Seal = func() ([]seal.Recipient, error) { return recipients, nil }
 	}
 	all, wanted, err := a.toCopy(f, name, to, c)
 	if err != nil {
@@ -164,6 +179,21 @@ func (a *app) transfer(list []*keep.Dump, to *keep.Keep, readBack bool, where fu
 	return copied, err
 }
 
+// copyJob copies a job's dumps to where it says.
+func (a *app) copyJob(f *config.File, of string, err error) error {
+	if err != nil {
+		return err
+	}
+	from, err := a.jobs(f).OpenKeep(a.ctx, f.Job[of].Keep)
+	if err != nil {
+		return err
+	}
+	return a.noted(f, "copy", of, from, func(string) error {
+		a.copyAfter(f, of, from)
+		return nil
+	})
+}
+
 // copyAfter copies what a job has just dumped to where it says, and what earlier copies missed.
 func (a *app) copyAfter(f *config.File, of string, from *keep.Keep) {
 	for _, name := range f.Job[of].CopyTo {
@@ -191,7 +221,7 @@ func (a *app) copyNewer(f *config.File, of string, from *keep.Keep, name string)
 		return err
 	}
 	if len(list) > 0 {
-		a.say("copying %s to %s", phrase.Plural(int64(len(list)), "dump"), to.Where())
+		a.say("Copying %s to %s", phrase.Plural(int64(len(list)), "dump"), to.Where())
 		// What a dump prints is what it has dumped, and no copies.
 		if _, err := a.transfer(list, to, false, func(string) {}); err != nil {
 			return err

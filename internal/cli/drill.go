@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -64,9 +65,47 @@ func (a *app) drill(from, at, to string, names []string) error {
 	})
 }
 
+// drillFrom is the keep whose turn it is to be drilled, of those that a job names: the one that was drilled last longest
+// ago. Empty: it names none.
+func (a *app) drillFrom(f *config.File, name string) (string, error) {
+	of := jobNamed(f, name)
+	names := f.Job[of].DrillFrom
+	if len(names) == 0 {
+		return "", nil
+	}
+	ids, last := map[string]string{}, map[string]time.Time{}
+	for _, n := range names {
+		k, err := a.jobs(f).OpenKeep(a.ctx, n)
+		if err != nil {
+			return "", err
+		}
+		dumps, err := k.Dumps(a.ctx)
+		if err != nil {
+			return "", err
+		}
+		ids[n] = k.ID
+		for _, d := range dumps {
+			for _, p := range d.Proofs { // they are copied along with dumps
+				if d.MayBeOf(of, "") && p.At.After(last[p.Keep]) {
+					last[p.Keep] = p.At
+				}
+			}
+		}
+	}
+	turn := slices.MinFunc(names, func(x, y string) int { return last[ids[x]].Compare(last[ids[y]]) })
+	a.say("From the keep %s, whose turn it is.", turn)
+	return turn, nil
+}
+
 // toDrill finds the dumps that are to be drilled.
 func (a *app) toDrill(f *config.File, from, at string, names []string) (list []*chain.Plan, err error) {
 	for _, n := range names {
+		from := from
+		if from == "" && at == "" && f != nil {
+			if from, err = a.drillFrom(f, n); err != nil {
+				return nil, err
+			}
+		}
 		found, err := a.plans(f, from, n, at)
 		if err != nil {
 			return nil, err

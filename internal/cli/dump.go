@@ -25,6 +25,7 @@ import (
 type dumpFlags struct {
 	from, to, job, compression, printWhat string
 	databases                             []string
+	seal                                  sealFlags
 	changes                               string
 	adopt, zero, baseline                 bool
 	wait, note, kind                      string
@@ -48,6 +49,7 @@ what and where.`, [2]string{"grainkeep dump nightly", "grainkeep dump --from ./a
 	f.StringVar(&d.job, "job", "adhoc", "without a job: the `NAME` under which the dumps are filed")
 	f.StringArrayVar(&d.databases, "database", nil, "without a job: dump just this `NAME` or pattern; may be repeated")
 	f.StringVar(&d.compression, "compression", "", "without a job: `HOW` to compress: zstd, gzip or none")
+	d.seal.add(cmd, "without a job: encrypt the dumps for this `RECIPIENT`")
 	f.BoolVar(&d.adopt, "adopt", false, "make the --to folder a keep although it exists already")
 	a.completeOption(cmd, "from", job.Set.Sources)
 	a.completeOption(cmd, "to", job.Set.Keeps)
@@ -151,6 +153,9 @@ func (a *app) freeJob(f *config.File, d dumpFlags) (*dump.Job, error) {
 		f, err = config.Parse(nil, config.FileName)
 	}
 	j.Zone = f.Zone()
+	if err == nil {
+		j.Seal, err = d.seal.recipients(f)
+	}
 	return j, err
 }
 
@@ -200,7 +205,7 @@ func (a *app) dumpJob(f *config.File, j *dump.Job, d dumpFlags, out *jsonDump) e
 	if res != nil {
 		a.dumpResult(j, res, out)
 	}
-	if d.from == "" && res != nil && len(res.Done) > 0 {
+	if d.from == "" && res != nil && len(res.Done) > 0 && f.Job[j.Name].Copy == nil {
 		a.copyAfter(f, j.Name, j.Keep)
 	}
 	if err == nil && len(res.Failed) == 0 && d.from == "" {

@@ -6,13 +6,34 @@ import (
 	"os"
 	"strings"
 
+	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/job"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/seal"
 )
+
+// sealFlags say for whom something is to be sealed that no configuration tells of.
+type sealFlags struct {
+	names []string
+	lone  bool
+}
+
+func (s *sealFlags) add(cmd *cobra.Command, text string) {
+	cmd.Flags().StringArrayVar(&s.names, "seal", nil, text+": a public key, or file:PATH; may be repeated")
+	cmd.Flags().BoolVar(&s.lone, "one-recipient", false, "that there is just one recipient is meant: a lost key is a lost dump")
+}
+
+// recipients are those that were named; none: nothing is to be sealed.
+func (s *sealFlags) recipients(f *config.File) ([]seal.Recipient, error) {
+	if len(s.names) == 0 {
+		return nil, nil
+	}
+	return job.Of(f).SealFor("--seal", s.names, s.lone)
+}
 
 // maxKeyFile bounds a file of private keys, in bytes.
 const maxKeyFile = 1 << 20

@@ -172,4 +172,3 @@ func (a *app) dropOld(list []*keep.Dump, k *keep.Keep, anew map[string]bool) err
 	}
 	return nil
 }
-

@@ -54,7 +54,7 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 			what schedule.What
 			when any
 		}{{schedule.Full, j.Full}, {schedule.Differential, j.Differential}, {schedule.Incremental, j.Incremental},
-			{schedule.Drill, j.Drill}, {schedule.Verify, j.Verify}} {
+			{schedule.Copy, j.Copy}, {schedule.Drill, j.Drill}, {schedule.Verify, j.Verify}} {
 			when, err := config.Schedules(p.when)
 			if err != nil {
 				return nil, err

@@ -135,6 +135,7 @@ func (a *app) statusLines(names []string) ([]status.Line, error) {
 				return nil, err
 			}
 		}
+		a.provenElsewhere(f, name, held[of])
 		j, err := a.statusJob(f, name, rooms[of])
 		if err != nil {
 			return nil, err

@@ -185,7 +185,9 @@ type Job struct {
 	Incremental  any      `toml:"incremental,omitempty"`
 	Changes      string   `toml:"changes,omitempty"`   // how incrementals find them; empty: as it can be done
 	LogLimit     string   `toml:"log_limit,omitempty"` // the server may hold back so much of its log for it
+	Copy         any      `toml:"copy,omitempty"`      // when dumps are copied to copy_to; empty: after each run
 	Drill        any      `toml:"drill,omitempty"`
+	DrillFrom    []string `toml:"drill_from,omitempty"` // keeps whose dumps are drilled in turns
 	Verify       any      `toml:"verify,omitempty"`
 	Grace        string   `toml:"grace,omitempty"`     // how late is late
 	Retain       string   `toml:"retain,omitempty"`    // which dumps stay; empty: all
@@ -334,12 +336,6 @@ func (f *File) checkJob(name string, j Job) error {
 		return f.wrong(where, "there is no keep %q", j.Keep).Advise("the keeps are: %s", strings.Join(sorted(f.Keep),
 			", "))
 	}
-	for _, name := range j.CopyTo {
-		if _, ok := f.Keep[name]; !ok || name == j.Keep {
-			return f.wrong(where, "copy_to names %q, which is no other keep", name).Advise("the keeps are: %s",
-				strings.Join(sorted(f.Keep), ", "))
-		}
-	}
 	if on, ok := f.Source[j.DrillOn]; j.DrillOn != "" && (!ok || on.Engine != f.Source[j.Source].Engine) {
 		return f.wrong(where, "drill_on is %q, which is not a source of the same engine", j.DrillOn)
 	}
@@ -360,10 +356,13 @@ func (f *File) checkJob(name string, j Job) error {
 		return err
 	}
 	for key, value := range map[string]any{"full": j.Full, "differential": j.Differential,
-		"incremental": j.Incremental, "drill": j.Drill, "verify": j.Verify} {
+		"incremental": j.Incremental, "copy": j.Copy, "drill": j.Drill, "verify": j.Verify} {
 		if _, err := Schedules(value); err != nil {
 			return f.wrong(where, "%s: %v", key, err)
 		}
+	}
+	if err := f.checkCopies(where, j); err != nil {
+		return err
 	}
 	if err := f.checkKinds(where, j); err != nil {
 		return err

@@ -28,7 +28,7 @@ var known = map[string][]string{
 	"job": {"source", "databases", "optional", "except", "keep", "copy_to", "seal", "one_recipient", "compression", "lock_wait", "silence",
 		"workers", "server",
 		"passwords", "drill_on", "skip_tables", "hold_writers", "copy_first",
-		"full", "differential", "incremental", "changes", "log_limit", "drill", "verify", "grace", "retain", "thin", "name",
+		"full", "differential", "incremental", "changes", "log_limit", "copy", "drill", "drill_from", "verify", "grace", "retain", "thin", "name",
 		"catch_up", "spread", "read_back", "limit",
 		"drill_limit",
 		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "files", "before", "after",

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"slices"
 	"strings"
 
 	"grainkeep/internal/seal"
@@ -32,6 +33,26 @@ func (f *File) checkSeal(where string, s Seal, lone bool) error {
 		return f.wrong(where, "seal has one recipient: if that key is lost, so are all dumps").
 			Advise("name a second one, whose key lies elsewhere, such as on a recovery sheet; or say that it is meant: " +
 				"one_recipient = true")
+	}
+	return nil
+}
+
+// checkCopies looks at where a job's dumps are copied to, and from where they are drilled.
+func (f *File) checkCopies(where string, j Job) error {
+	for _, name := range j.CopyTo {
+		if _, ok := f.Keep[name]; !ok || name == j.Keep {
+			return f.wrong(where, "copy_to names %q, which is no other keep", name).Advise("the keeps are: %s",
+				strings.Join(sorted(f.Keep), ", "))
+		}
+	}
+	if j.Copy != nil && len(j.CopyTo) == 0 {
+		return f.wrong(where, "copy says when, and nothing says where to").Advise("name the keeps: copy_to = [\"vault\"]")
+	}
+	for _, name := range j.DrillFrom {
+		if name != j.Keep && !slices.Contains(j.CopyTo, name) {
+			return f.wrong(where, "drill_from names %q, which has no dumps of the job", name).
+				Advise("name its keep %q, or one of copy_to", j.Keep)
+		}
 	}
 	return nil
 }

@@ -171,7 +171,7 @@ func (s Set) Survey(ctx context.Context, name string) (made *dump.Job, unopened,
 		Choice: dump.Choice{Databases: j.Databases, Optional: j.Optional, Except: j.Except},
 		Server: serverToo(j), NoPasswords: j.Passwords != nil, Chained: j.Chained(), Changes: changesOf(j)}
 	if err == nil && len(j.Seal) > 0 {
-		made.Seal, err = s.sealFor("job."+name, j.Seal, j.Lone)
+		made.Seal, err = s.SealFor("job."+name, j.Seal, j.Lone)
 	}
 	if err == nil {
 		err = s.night(made, name)

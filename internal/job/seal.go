@@ -13,8 +13,8 @@ import (
 	"grainkeep/internal/seal"
 )
 
-// sealFor gives the recipients that a keep or a job names.
-func (s Set) sealFor(where string, names config.Seal, lone bool) (list []seal.Recipient, err error) {
+// SealFor gives the recipients that a keep or a job names.
+func (s Set) SealFor(where string, names config.Seal, lone bool) (list []seal.Recipient, err error) {
 	for _, name := range names {
 		more, err := s.recipients(name)
 		if err != nil {
@@ -28,7 +28,7 @@ func (s Set) sealFor(where string, names config.Seal, lone bool) (list []seal.Re
 	}
 	if len(list) == 1 && !lone {
 		return nil, fault.Wrong("seal-lone", "%s: seal has one recipient: if that key is lost, so are all dumps", where).
-			Advise("name a second one, whose key lies elsewhere; or say that it is meant: one_recipient = true")
+			Advise("name a second one, whose key lies elsewhere; or say that it is meant: one_recipient = true (--one-recipient)")
 	}
 	return list, nil
 }
@@ -47,7 +47,7 @@ func (s Set) recipients(name string) ([]seal.Recipient, error) {
 		r, err := seal.ParseRecipient(name)
 		return []seal.Recipient{r}, err
 	}
-	f, err := os.Open(s.f.Absolute(path))
+	f, err := os.Open(s.absolute(path))
 	if err != nil {
 		return nil, err
 	}
@@ -55,10 +55,18 @@ func (s Set) recipients(name string) ([]seal.Recipient, error) {
 	return seal.ReadRecipients(f)
 }
 
+// absolute is a path of the configuration, or of the working folder.
+func (s Set) absolute(path string) string {
+	if s.f == nil {
+		return path
+	}
+	return s.f.Absolute(path)
+}
+
 // secretAt fetches a secret; a relative path is one from the configuration's folder.
 func (s Set) secretAt(place string) (engine.Secret, error) {
-	if path, is := strings.CutPrefix(place, "file:"); is && s.f != nil {
-		place = "file:" + s.f.Absolute(path)
+	if path, is := strings.CutPrefix(place, "file:"); is {
+		place = "file:" + s.absolute(path)
 	}
 	return fetchSecret(place)
 }
@@ -67,7 +75,7 @@ func (s Set) secretAt(place string) (engine.Secret, error) {
 func (s Set) seals(k *keep.Keep, name string) (err error) {
 	c := s.f.Keep[name]
 	if len(c.Seal) > 0 {
-		k.Seal = func() ([]seal.Recipient, error) { return s.sealFor("keep."+name, c.Seal, c.Lone) }
+		k.Seal = func() ([]seal.Recipient, error) { return s.SealFor("keep."+name, c.Seal, c.Lone) }
 	}
 	if c.Sign != "" {
 		k.Sign = func() (*seal.Signer, error) {

@@ -52,7 +52,7 @@ type Keep struct {
 	Trusted seal.Trusted // whose signatures count; none: nothing needs one
 
 	st     store.Store
-	start  string  // digest of START-HERE.txt
+	start  string        // digest of START-HERE.txt
 	memory *memory       // nil: nothing is remembered
 	sealed *sealedMemory // of sealed dumps that were made here; nil: the same
 }

@@ -22,7 +22,8 @@ type Proof struct {
 	Dump        string    `json:"dump"`
 	At          time.Time `json:"at"`
 	Proven      bool      `json:"proven"`
-	On          string    `json:"on"` // where it was restored
+	On          string    `json:"on"`             // where it was restored
+	Keep        string    `json:"keep,omitempty"` // the id of that from which the dump was read
 	Product     string    `json:"product"`
 	Version     string    `json:"version"`
 	Tool        string    `json:"tool"`
@@ -168,6 +169,7 @@ func parseProof(data []byte, id string) (p Proof, err error) {
 // Record writes a proof of the dump into its keep.
 func (d *Dump) Record(ctx context.Context, p Proof) (err error) {
 	k := d.Keep
+	p.Keep = k.ID
 	if d.outer != nil {
 		if d.key == nil {
 			return d.locked(nil)

@@ -31,7 +31,7 @@ type sealing struct {
 	names     []string // of the recipients
 	// it is sealed with a passphrase, which is asked for
 	passphrase bool
-	memory    *rememberedDump // nil: nothing of it is remembered
+	memory     *rememberedDump // nil: nothing of it is remembered
 
 	mu      sync.Mutex
 	next    int
@@ -247,14 +247,14 @@ func (d *Draft) outerReadme() []byte {
 	for _, name := range d.sealing.names {
 		names = append(names, phrase.Clean(name))
 	}
-	option := ` -i "$KEY"`
+	opens, set, option := "One of their private keys opens it.", "KEY to the file with your private key, and OPEN", ` -i "$KEY"`
 	if d.sealing.passphrase {
-		option = "" // it asks
+		opens, set, option = "That opens it; age asks for it.", "OPEN", ""
 	}
 	age := "age 1.0 or newer"
 	if strings.HasPrefix(d.sealing.key.String(), "AGE-SECRET-KEY-PQ-") {
 		age = "age 1.3 or newer"
 	}
 	return fmt.Appendf(nil, sealedReadme, m.KindWord(), what, m.Job, phrase.Both(m.Moment, zone),
-		strings.Join(names, "\n              "), age, called, folders, option)
+		strings.Join(names, "\n              "), opens, age, set, called, folders, option)
 }

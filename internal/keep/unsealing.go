@@ -18,16 +18,20 @@ import (
 // machine remembers.
 func (d *Dump) unlock(ctx context.Context, outer *manifest.Manifest) error {
 	key, err := d.openKey(ctx, outer)
+	var unfetched *seal.KeysError
 	switch {
 	case err == nil:
 		return d.unlockWith(ctx, outer, key)
-	case !errors.Is(err, seal.ErrOthers):
+	case !errors.Is(err, seal.ErrOthers) && !errors.As(err, &unfetched):
 		return err
 	}
 	inner, e := d.Keep.recallAll(ctx, d, memoryManifest, manifest.MaxBytes)
 	names, e2 := d.Keep.recallAll(ctx, d, memoryNames, manifest.MaxNames)
 	if e = errors.Join(e, e2); e != nil {
-		if errors.Is(e, fs.ErrNotExist) {
+		switch {
+		case errors.Is(e, fs.ErrNotExist) && unfetched != nil:
+			return unfetched.Err
+		case errors.Is(e, fs.ErrNotExist):
 			return d.locked(err)
 		}
 		return fault.New("state-unusable", e, "what this machine remembers of the sealed dump %s cannot be used", d.Short())
@@ -74,10 +78,7 @@ func (d *Dump) openKey(ctx context.Context, outer *manifest.Manifest) (*seal.Key
 	}
 	key, err := seal.Held(ctx).Open(sealed)
 	var unfetched *seal.KeysError
-	switch {
-	case errors.As(err, &unfetched):
-		return nil, unfetched.Err
-	case err != nil && !errors.Is(err, seal.ErrOthers):
+	if err != nil && !errors.Is(err, seal.ErrOthers) && !errors.As(err, &unfetched) {
 		return nil, d.damage(manifest.SealedKey, err)
 	}
 	return key, err

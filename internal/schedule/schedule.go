@@ -12,17 +12,18 @@ import (
 // What is due.
 type What string
 
-// What can be due. A drill that is due together with a dump comes after it.
+// What can be due. A copy or a drill that is due together with a dump comes after it.
 const (
 	Full         What = "full dump"
 	Differential What = "differential dump"
 	Incremental  What = "incremental dump"
+	Copy         What = "copy"
 	Drill        What = "drill"
 	Verify       What = "verify"
 )
 
 // order is that in which things are done that are due at one instant: of dumps, the largest first.
-var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Drill: 3, Verify: 4}
+var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Copy: 3, Drill: 4, Verify: 5}
 
 // Dump says whether it is a dump that is due.
 func (w What) Dump() bool { return order[w] <= order[Incremental] }

@@ -381,5 +381,5 @@ func TestCopiesHaveTheirTimes(t *testing.T) {
 	}
 	require.Equal(t, []string{"barn", "vault", "barn", "vault"}, turns)
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "barn/proofs")))
-	require.Contains(t, w.run(3, "status").stdout, " proven ", "the copy's proof counts")
+	require.Contains(t, w.run(0, "status").stdout, " proven ", "the copy's proof counts")
 }

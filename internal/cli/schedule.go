@@ -184,6 +184,9 @@ func (a *app) lastOf(f *config.File, plans []schedule.Plan) (schedule.Last, erro
 		if err != nil {
 			return nil, err
 		}
+		if k.Blind() { // the journal knows
+			continue
+		}
 		dumps, err := k.Dumps(a.ctx)
 		if err != nil {
 			return nil, err

@@ -169,6 +169,10 @@ func (a *app) keepLines(s *dump.Survey, line func(k, format string, args ...any)
 	if s.May != nil {
 		line("rights there", "%s", rightsIn(s.May))
 	}
+	if s.Keep.Blind() {
+		line("", "%s", "enough for full dumps: somebody else lists, verifies, drills and thins them")
+		return
+	}
 	line("a run takes", "about %s", phrase.Bytes(s.Need))
 }
 

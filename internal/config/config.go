@@ -58,6 +58,7 @@ type Keep struct {
 	Folder string `toml:"folder,omitempty"`
 	Store  string `toml:"store,omitempty"` // a URL instead of a folder: sftp://, s3://
 	Floor  string `toml:"floor,omitempty"`
+	ID     string `toml:"id,omitempty"`     // that the keep must have; who may not read there has to say it
 	Before []Step `toml:"before,omitempty"` // it is used: mount, unlock
 	After  []Step `toml:"after,omitempty"`
 	Retain string `toml:"retain,omitempty"` // which copies stay; empty: all
@@ -78,13 +79,15 @@ type Keep struct {
 	Credentials string `toml:"credentials,omitempty"`   // S3: path of a file; else the environment, or the usual one
 	Profile     string `toml:"profile,omitempty"`       // S3: in that file
 	Class       string `toml:"storage_class,omitempty"` // S3
+	Lock        string `toml:"lock,omitempty"`          // S3: for how long nobody can remove a dump
+	Encryption  string `toml:"encryption,omitempty"`    // S3: that the service does
 }
 
 // storeOptions are what opening a store needs besides its place, by the names that its URL has for them.
 func (f *File) storeOptions(k Keep) url.Values {
 	options := url.Values{}
 	for name, value := range map[string]string{"jump": k.Jump, "endpoint": k.Endpoint, "region": k.Region, "style": k.Style,
-		"profile": k.Profile, "class": k.Class} {
+		"profile": k.Profile, "class": k.Class, "lock": k.Lock, "encryption": k.Encryption} {
 		if value != "" {
 			options.Set(name, value)
 		}
@@ -146,7 +149,12 @@ func (f *File) checkKeep(where string, k Keep) error {
 			return f.wrong(where, "signed_by: %v", err).Advise("write public keys of OpenSSH, or file:PATH of a file with some")
 		}
 	}
+	if _, err := age(k.Lock, 0); err != nil {
+		return f.wrong(where, "lock: %v", err)
+	}
 	switch {
+	case k.Encryption != "" && k.Encryption != "service" && !strings.HasPrefix(k.Encryption, "kms:"):
+		return f.wrong(where, "encryption is %q", k.Encryption).Advise(`write "service", or "kms:" and the id of a key`)
 	case k.Thin != "" && k.Thin != AfterCopy && k.Thin != ByHand:
 		return f.wrong(where, "thin is %q", k.Thin).Advise("write %q or %q", AfterCopy, ByHand)
 	case k.Thin == AfterCopy && k.Retain == "":

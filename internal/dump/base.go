@@ -75,6 +75,9 @@ func (r *runner) base(ctx context.Context, name string, moment time.Time) (base,
 
 // baseOf finds what a dump of a kind builds on.
 func (r *runner) baseOf(ctx context.Context, kind manifest.Kind, name string, moment time.Time) (base, error) {
+	if r.Keep.Blind() {
+		return full("what it would build on cannot be read by this user"), nil
+	}
 	last, why := r.lastOf(kind, name)
 	if last == nil {
 		return full("%s", why), nil

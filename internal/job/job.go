@@ -86,7 +86,7 @@ func (s Set) OpenKeep(ctx context.Context, name string) (*keep.Keep, error) {
 	if err := s.enter(ctx, name); err != nil {
 		return nil, err
 	}
-	k, err := keep.Open(ctx, place)
+	k, err := keep.OpenFor(ctx, place, s.f.Keep[name].ID)
 	if err != nil {
 		var f *fault.Error
 		if errors.As(err, &f) {

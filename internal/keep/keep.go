@@ -52,6 +52,7 @@ type Keep struct {
 	Trusted seal.Trusted // whose signatures count; none: nothing needs one
 
 	st     store.Store
+	blind  bool
 	start  string        // digest of START-HERE.txt
 	memory *memory       // nil: nothing is remembered
 	sealed *sealedMemory // of sealed dumps that were made here; nil: the same
@@ -123,6 +124,9 @@ func newKeep(ctx context.Context, st store.Store) (*Keep, error) {
 }
 
 func unwritable(where string, err error) error {
+	if fault.HasCode(err, "object-locked") { // it says what to do
+		return err
+	}
 	if errors.Is(err, store.ErrNotRegular) {
 		return fault.New("keep-foreign", err, "the keep %s is not as it was made", where).
 			Advise("a link, a pipe or a device does not belong in a keep; see who put it there, and remove it")
@@ -240,6 +244,9 @@ func (k *Keep) Present(ctx context.Context) error {
 	}
 	if p, ok := k.st.(interface{ Present() bool }); ok && !p.Present() {
 		return gone(nil)
+	}
+	if k.blind {
+		return context.Cause(ctx)
 	}
 	m, err := readMarker(ctx, k.st)
 	if err != nil && ctx.Err() == nil || err == nil && m.ID != k.ID {

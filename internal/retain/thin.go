@@ -106,13 +106,25 @@ func (t Thinning) Apply(ctx context.Context, removed func(Verdict, *keep.Dump)) 
 		b int) bool {
 		return o.Verdicts[order[a]].Moment.After(o.Verdicts[order[b]].Moment)
 	})
+	locked := map[string]string{} // what locked dumps build on
 	for _, i := range order {
 		if ctx.Err() != nil {
 			return o, context.Cause(ctx)
 		}
-		v := o.Verdicts[i]
-		if err := t.Keep.Remove(ctx, o.Dumps[i], "thinned: "+v.Why); err != nil {
-			return o, err
+		v, d := o.Verdicts[i], o.Dumps[i]
+		why, stays := locked[d.ID]
+		if !stays {
+			err := t.Keep.Remove(ctx, d, "thinned: "+v.Why)
+			if stays = fault.HasCode(err, "object-locked"); stays {
+				why = fault.Of(err).Error()
+			} else if err != nil {
+				return o, err
+			}
+		}
+		if stays { // its time has not come
+			o.Verdicts[i].Stays, o.Verdicts[i].Why = true, why
+			locked[d.Manifest.Base] = "a dump that is locked builds on it"
+			continue
 		}
 		removed(v, o.Dumps[i])
 	}

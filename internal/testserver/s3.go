@@ -1,6 +1,8 @@
 package testserver
 
 import (
+	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -8,6 +10,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 )
 
 // Keys with which the object store is opened, as the environment has them.
@@ -45,7 +50,13 @@ func StartS3(parent string) (*S3, error) {
 		return nil, err
 	}
 	defer log.Close()
-	s.cmd = exec.Command(program, "--port", s.address(), "posix", s.data())
+	for _, folder := range []string{"accounts", "versions"} {
+		if err := os.Mkdir(filepath.Join(s.Folder, folder), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	s.cmd = exec.Command(program, "--port", s.address(), "--iam-dir", filepath.Join(s.Folder, "accounts"), "posix",
+		"--versioning-dir", filepath.Join(s.Folder, "versions"), s.data())
 	s.cmd.Env = append(os.Environ(), "ROOT_ACCESS_KEY_ID="+S3User, "ROOT_SECRET_ACCESS_KEY="+S3Secret)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	if err := s.cmd.Start(); err != nil {
@@ -79,3 +90,23 @@ func (s *S3) URL(bucket, prefix string) string {
 
 // Path is where an object lies on this machine.
 func (s *S3) Path(bucket, key string) string { return filepath.Join(s.data(), bucket, key) }
+
+// AddUser adds somebody who may do in a bucket just what a policy allows: actions such as s3:PutObject.
+func (s *S3) AddUser(user, secret, bucket string, actions ...string) error {
+	cmd := exec.Command(s.cmd.Path, "admin", "--access", S3User, "--secret", S3Secret, "--endpoint-url", "http://"+s.address(),
+		"create-user", "--access", user, "--secret", secret, "--role", "user")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	c, err := minio.New(s.address(), &minio.Options{Creds: credentials.NewStaticV4(S3User, S3Secret, "")})
+	if err != nil {
+		return err
+	}
+	policy, err := json.Marshal(map[string]any{"Version": "2012-10-17", "Statement": []any{map[string]any{"Effect": "Allow",
+		"Principal": map[string]any{"AWS": []string{user}}, "Action": actions, "Resource": []string{"arn:aws:s3:::" + bucket +
+			"/*"}}}})
+	if err != nil {
+		return err
+	}
+	return c.SetBucketPolicy(context.Background(), bucket, string(policy))
+}

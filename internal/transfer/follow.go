@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"grainkeep/internal/clock"
+	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 )
 
@@ -44,7 +45,12 @@ func Follow(ctx context.Context, job string, from, to *keep.Keep, gone func(*kee
 			needed[d.Manifest.Base] = true
 			continue
 		}
-		if err := to.Remove(ctx, d, "it was removed from "+from.Where()); err != nil {
+		err := to.Remove(ctx, d, "it was removed from "+from.Where())
+		if fault.HasCode(err, "object-locked") { // its time has not come
+			needed[d.Manifest.Base] = true
+			continue
+		}
+		if err != nil {
 			return err
 		}
 		gone(d)

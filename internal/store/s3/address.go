@@ -13,6 +13,9 @@ import (
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/minio/minio-go/v7/pkg/encrypt"
+
+	"grainkeep/internal/phrase"
 )
 
 // address is where a store is, and how it is reached.
@@ -20,14 +23,16 @@ type address struct {
 	bucket, prefix string // the prefix without slashes at its ends
 	endpoint       *url.URL
 	region         string
-	byPath         bool   // the bucket stands in the path, not in the host's name
-	profile        string // of the usual shared file of credentials
-	file           string // of credentials, instead of the usual one
-	class          string // of storage
+	byPath         bool               // the bucket stands in the path, not in the host's name
+	profile        string             // of the usual shared file of credentials
+	file           string             // of credentials, instead of the usual one
+	class          string             // of storage
+	lock           time.Duration      // for which nobody can remove or replace what dumps are made of; 0: not at all
+	encryption     encrypt.ServerSide // that the service does; nil: as it does by itself
 }
 
 // parseAddress reads what stands after the scheme: bucket/prefix, with endpoint, region, style, profile, credentials and
-// class as options.
+// class, lock and encryption as options.
 func parseAddress(place string) (*address, error) {
 	u, err := url.Parse("s3://" + place)
 	if err != nil {
@@ -55,9 +60,17 @@ func parseAddress(place string) (*address, error) {
 			a.file = v
 		case "class":
 			a.class = v
+		case "lock":
+			if a.lock, err = phrase.ParseAge(v); err != nil {
+				return nil, fmt.Errorf("lock: %w", err)
+			}
+		case "encryption":
+			if a.encryption, err = serverSide(v); err != nil {
+				return nil, err
+			}
 		default:
-			return nil, fmt.Errorf("an S3 address has no option %q; there are endpoint, region, style, profile, credentials "+
-				"and class", option)
+			return nil, fmt.Errorf("an S3 address has no option %q; there are endpoint, region, style, profile, credentials, "+
+				"class, lock and encryption", option)
 		}
 	}
 	if a.bucket == "" {
@@ -76,6 +89,18 @@ func parseAddress(place string) (*address, error) {
 		return nil, fmt.Errorf("the endpoint %q is no URL: write https://host:port", endpoint)
 	}
 	return a, nil
+}
+
+// serverSide reads how the service is to encrypt: "service", with keys of its own, or "kms:KEY", with a key of its key
+// management.
+func serverSide(v string) (encrypt.ServerSide, error) {
+	if v == "service" {
+		return encrypt.NewSSE(), nil
+	}
+	if key, is := strings.CutPrefix(v, "kms:"); is && key != "" {
+		return encrypt.NewSSEKMS(key, nil)
+	}
+	return nil, fmt.Errorf("encryption is %q: write service, or kms: and the id of a key", v)
 }
 
 // where is a name in the store as people write it: with what is needed to find it again.

@@ -5,7 +5,9 @@ package s3
 import (
 	"bytes"
 	"context"
+	"crypto/md5"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -63,7 +65,7 @@ func open(ctx context.Context, place string, makeIt bool) (*Store, error) {
 	case err != nil && code(err) != "AccessDenied": // who may only write objects is not told
 		return nil, s.broken("open", "", err)
 	case err == nil && !there && makeIt:
-		err = s.c.MakeBucket(ctx, at.bucket, minio.MakeBucketOptions{Region: at.region})
+		err = s.c.MakeBucket(ctx, at.bucket, minio.MakeBucketOptions{Region: at.region, ObjectLocking: at.lock > 0})
 	case err == nil && !there:
 		err = fs.ErrNotExist
 	default:
@@ -168,6 +170,9 @@ func (s *Store) Stat(ctx context.Context, name string) (store.Entry, error) {
 	return store.Entry{}, broken
 }
 
+// manifestName is the file without which the others of a folder do not count.
+const manifestName = "manifest.json"
+
 // page is how many objects are listed at one time.
 const page = 1000
 
@@ -271,31 +276,83 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 	if e.Folder {
 		return s.broken("remove", name, errors.New("something is in it"))
 	}
+	if strings.HasSuffix(name, "/"+manifestName) { // what makes the others count
+		if err := s.locked(ctx, name); err != nil {
+			return s.broken("remove", name, err)
+		}
+	}
 	if err := s.c.RemoveObject(ctx, s.at.bucket, s.key(name), minio.RemoveObjectOptions{}); err != nil {
 		return s.broken("remove", name, err)
 	}
 	return nil
 }
 
-// options are those of everything that is written.
-func (s *Store) options() minio.PutObjectOptions {
-	return minio.PutObjectOptions{StorageClass: s.at.class, DisableMultipart: true}
+// options are those of what is written under a name.
+func (s *Store) options(name string) minio.PutObjectOptions {
+	o := minio.PutObjectOptions{StorageClass: s.at.class, DisableMultipart: true, ServerSideEncryption: s.at.encryption}
+	if s.locks(name) {
+		clock, _ := s.Clock(context.Background())
+		o.Mode, o.RetainUntilDate = minio.Compliance, clock.Add(s.at.lock).UTC().Truncate(time.Second)
+	}
+	return o
+}
+
+// locks says whether what has a name stays for its time, whatever anybody does: all but what is under way, which goes.
+func (s *Store) locks(name string) bool { return s.at.lock > 0 && name[0] != '.' }
+
+// locked fails for an object that may not be removed yet. A service would only hide it, and keep it all the same.
+func (s *Store) locked(ctx context.Context, name string) error {
+	if !s.locks(name) {
+		return nil
+	}
+	o, err := s.c.StatObject(ctx, s.at.bucket, s.key(name), minio.StatObjectOptions{})
+	if err != nil {
+		return err
+	}
+	until, err := time.Parse(time.RFC3339, o.Metadata.Get("X-Amz-Object-Lock-Retain-Until-Date"))
+	if err != nil {
+		return nil //nolint:nilerr // it has none
+	}
+	if until.After(time.Now().Add(time.Duration(s.ahead.Load()))) {
+		return fault.New("object-locked", fs.ErrPermission, "%s is locked until %s", s.Where(name),
+			until.UTC().Format("2006-01-02 15:04 UTC")).
+			Advise("nobody can remove it before: the keep's lock says so")
+	}
+	return nil
 }
 
 // put writes a small object, with its digest. A condition adds what it depends on.
 func (s *Store) put(ctx context.Context, name string, data []byte, condition func(*minio.PutObjectOptions)) error {
-	o := s.options()
+	o := s.options(name)
 	if condition != nil && !s.unconditional.Load() {
 		condition(&o)
 	}
 	sum := sha256.Sum256(data)
-	_, err := s.c.PutObject(ctx, s.at.bucket, s.key(name), bytes.NewReader(data), int64(len(data)), "",
+	_, err := s.c.PutObject(ctx, s.at.bucket, s.key(name), bytes.NewReader(data), int64(len(data)), s.md5(name, data),
 		hex.EncodeToString(sum[:]), o)
-	if condition != nil && unknown(err) {
+	if condition != nil && (unknown(err) || o.Header().Get("If-None-Match") != "" && s.removedOnce(ctx, name, err)) {
 		s.unconditional.Store(true)
 		return s.put(ctx, name, data, nil)
 	}
 	return err
+}
+
+// removedOnce says that a service takes an object for present of which it only has what it was before it was removed.
+func (s *Store) removedOnce(ctx context.Context, name string, err error) bool {
+	if !exists(err) || s.at.lock == 0 { // a bucket with locks keeps what was
+		return false
+	}
+	there, e := store.Exists(ctx, s, name)
+	return e == nil && !there
+}
+
+// md5 is a second digest, which services demand of what is to be locked.
+func (s *Store) md5(name string, data []byte) string {
+	if !s.locks(name) {
+		return ""
+	}
+	sum := md5.Sum(data)
+	return base64.StdEncoding.EncodeToString(sum[:])
 }
 
 // onlyNew is the condition that there is no such object.

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -97,7 +98,8 @@ func (broken) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // between stands between the store and the service, and does to requests what a test wants: true says that it has
 // answered.
-func between(t *testing.T, s *testserver.S3, meddle func(w http.ResponseWriter, r *http.Request) bool) store.Store {
+func between(t *testing.T, s *testserver.S3, meddle func(w http.ResponseWriter, r *http.Request) bool,
+	options ...string) store.Store {
 	t.Helper()
 	place, err := url.Parse(strings.TrimPrefix(s.URL("barn", "dumps"), "s3://barn/dumps?endpoint="))
 	require.NoError(t, err)
@@ -116,7 +118,7 @@ func between(t *testing.T, s *testserver.S3, meddle func(w http.ResponseWriter, 
 		}
 	}))
 	t.Cleanup(front.Close)
-	st, err := store.Make(t.Context(), "s3://barn/dumps?endpoint="+front.URL)
+	st, err := store.Make(t.Context(), "s3://barn/dumps?endpoint="+front.URL+strings.Join(options, ""))
 	require.NoError(t, err)
 	return st
 }
@@ -196,4 +198,85 @@ func TestAServiceWithoutConditions(t *testing.T) {
 	_, err = st.(store.Leaser).Lease(t.Context(), ".work/a.lease")
 	require.ErrorAs(t, err, new(*store.HeldError))
 	require.NoError(t, l.Release())
+}
+
+// TestAStaleListing: what is there is decided by the name and not by a listing, which may be of a while ago.
+func TestAStaleListing(t *testing.T) {
+	s := service(t)
+	seen := map[string]*httptest.ResponseRecorder{}
+	inner, err := url.Parse(strings.TrimPrefix(s.URL("barn", "dumps"), "s3://barn/dumps?endpoint="))
+	require.NoError(t, err)
+	straight := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(inner)
+		r.Out.Host = r.In.Host
+	}}
+	st := between(t, s, func(w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Query().Get("list-type") != "2" || r.URL.Query().Get("max-keys") == "1" {
+			return false
+		}
+		key := r.URL.String()
+		if seen[key] == nil {
+			seen[key] = httptest.NewRecorder()
+			straight.ServeHTTP(seen[key], r)
+		}
+		w.WriteHeader(seen[key].Code)
+		w.Write(seen[key].Body.Bytes())
+		return true
+	})
+	names := func(folder string) (list []string) {
+		err := st.List(t.Context(), folder, func(e store.Entry) error {
+			list = append(list, e.Name)
+			return nil
+		})
+		if !errors.Is(err, fs.ErrNotExist) {
+			require.NoError(t, err)
+		}
+		return list
+	}
+	require.Empty(t, names("a"))
+	require.NoError(t, store.WriteNew(t.Context(), st, "a/manifest", []byte("x")))
+	require.Empty(t, names("a"), "it is of before")
+	require.ErrorIs(t, store.WriteNew(t.Context(), st, "a/manifest", []byte("y")), fs.ErrExist)
+	data, err := store.ReadAll(t.Context(), st, "a/manifest", 9)
+	require.NoError(t, err)
+	require.Equal(t, "x", string(data))
+	require.NoError(t, store.WriteNew(t.Context(), st, "b/manifest", []byte("x")))
+	require.Equal(t, []string{"b/manifest"}, names("b"))
+	require.NoError(t, st.Remove(t.Context(), "b/manifest"))
+	require.Equal(t, []string{"b/manifest"}, names("b"), "it is of before")
+	_, err = store.ReadAll(t.Context(), st, "b/manifest", 9)
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// TestSettingsOfTheService: what is asked of the service goes with each object of a dump, in one piece or in parts.
+func TestSettingsOfTheService(t *testing.T) {
+	s := service(t)
+	headers := map[string]http.Header{}
+	st := between(t, s, func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodPost && r.URL.Query().Has("uploads") {
+			headers["parts"] = r.Header
+			return failure(w, http.StatusForbidden, "AccessDenied")
+		}
+		if r.Method == http.MethodPut && r.ContentLength > 0 && strings.Count(r.URL.Path, "/") > 2 {
+			headers[r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:]] = r.Header
+			w.WriteHeader(http.StatusOK)
+			return true
+		}
+		return false
+	}, "&encryption=kms:harbour", "&class=COLD", "&lock=30 days")
+	require.NoError(t, store.WriteNew(t.Context(), st, "a/small", []byte("x")))
+	require.ErrorIs(t, store.WriteNew(t.Context(), st, "a/large", make([]byte, 9<<20)), fs.ErrPermission)
+	require.NoError(t, store.WriteNew(t.Context(), st, ".work/lease", []byte("x")))
+	for _, name := range []string{"small", "parts"} {
+		h := headers[name]
+		require.Equal(t, "aws:kms", h.Get("X-Amz-Server-Side-Encryption"), name)
+		require.Equal(t, "harbour", h.Get("X-Amz-Server-Side-Encryption-Aws-Kms-Key-Id"), name)
+		require.Equal(t, "COLD", h.Get("X-Amz-Storage-Class"), name)
+		require.Equal(t, "COMPLIANCE", h.Get("X-Amz-Object-Lock-Mode"), name)
+		until, err := time.Parse(time.RFC3339, h.Get("X-Amz-Object-Lock-Retain-Until-Date"))
+		require.NoError(t, err)
+		require.WithinDuration(t, time.Now().Add(30*24*time.Hour), until, time.Hour)
+	}
+	require.NotEmpty(t, headers["small"].Get("Content-Md5"))
+	require.Empty(t, headers["lease"].Get("X-Amz-Object-Lock-Mode"), "what is under way goes")
 }

@@ -34,9 +34,7 @@ func chainsOf(t *testing.T, dir string, r *rand.Rand, s subject) {
 	kinds := map[string]int{}
 	seal := []string{}
 	if s.sealed {
-		for _, key := range []string{"office.key", "safe.key"} {
-			seal = append(seal, "--seal", lines(run(t, dir, 0, "key", key).stdout)[0])
-		}
+		seal = sealedFor(t, dir)
 	}
 	for step := range 10 {
 		kind := []string{"incremental", "incremental", "differential"}[r.IntN(3)]

@@ -117,6 +117,14 @@ func (w *sealWorld) byHand(dump, key string) {
 	run(w.t, w.dir, 0, "verify", inside)
 }
 
+// sealedFor makes two keys, and gives the options that seal for them.
+func sealedFor(t *testing.T, dir string) (options []string) {
+	for _, key := range []string{"office.key", "safe.key"} {
+		options = append(options, "--seal", lines(run(t, dir, 0, "key", key).stdout)[0])
+	}
+	return options
+}
+
 // unsealedByHand opens a sealed dump, and those on which it builds, by the lines of its README; it is then an ordinary one.
 func unsealedByHand(t *testing.T, dump, key string) (inside string) {
 	t.Helper()

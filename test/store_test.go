@@ -116,7 +116,7 @@ func TestKilledOnTheWayAway(t *testing.T) {
 		dir := t.TempDir()
 		sh(t, dir, "sqlite3 app.db \"CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO t SELECT value, "+
 			"hex(randomblob(100)) FROM generate_series(1, 60000)\"")
-		dump := []string{"dump", "--from", "./app.db", "--to", a.url}
+		dump := append([]string{"dump", "--from", "./app.db", "--to", a.url}, sealedFor(t, dir)...)
 		a.run(t, dir, -1, dump...)
 		r := rand.New(rand.NewPCG(5, 6))
 		for range 8 {
@@ -231,6 +231,7 @@ func TestCopiesThatAreKilled(t *testing.T) {
 			run(t, dir, -1, "dump", "--from", "./app.db", "--to", "barn/")
 		}
 		a.run(t, dir, 0, "keep", "create", a.url)
+		copies := append([]string{"copy", "--all", "--from", "barn/", "--to", a.url}, sealedFor(t, dir)...)
 		r := rand.New(rand.NewPCG(7, 8))
 		tries := 10
 		if text := os.Getenv("GRAINKEEP_CUTS"); text != "" {
@@ -238,7 +239,7 @@ func TestCopiesThatAreKilled(t *testing.T) {
 			require.NoError(t, err)
 		}
 		for range tries {
-			cmd, _, wait := command(dir, "copy", "--all", "--from", "barn/", "--to", a.url)
+			cmd, _, wait := command(dir, copies...)
 			cmd.Env = append(cmd.Env, a.env...)
 			require.NoError(t, cmd.Start())
 			time.Sleep(time.Duration(r.IntN(700)) * time.Millisecond)
@@ -248,7 +249,7 @@ func TestCopiesThatAreKilled(t *testing.T) {
 				a.run(t, dir, 0, "verify", "adhoc", "--from", a.url)
 			}
 		}
-		a.run(t, dir, 0, "copy", "--all", "--from", "barn/", "--to", a.url)
+		a.run(t, dir, 0, copies...)
 		complete, err := filepath.Glob(filepath.Join(a.path, "adhoc/app.db/*/manifest.json"))
 		require.NoError(t, err)
 		folders, err := filepath.Glob(filepath.Join(a.path, "adhoc/app.db/*"))
@@ -265,8 +266,10 @@ func TestMemoryStaysSmallAway(t *testing.T) {
 		dir := t.TempDir()
 		sh(t, dir, "sqlite3 app.db 'CREATE TABLE t (id INTEGER PRIMARY KEY, v BLOB); INSERT INTO t SELECT value, "+
 			"randomblob(1000) FROM generate_series(1, 100000)'")
-		for _, args := range [][]string{{"dump", "--from", "./app.db", "--to", a.url}, {"verify", "adhoc", "--from", a.url},
-			{"copy", "adhoc", "--from", a.url, "--to", "near/"}} {
+		dump := append([]string{"dump", "--from", "./app.db", "--to", a.url}, sealedFor(t, dir)...)
+		for _, args := range [][]string{dump, {"verify", "adhoc", "--from", a.url},
+			{"copy", "adhoc", "--from", a.url, "--to", "near/"},
+			{"restore", "adhoc/app.db", "--from", "near/", "--key", "safe.key", "--to", dir, "--as", "back.db"}} {
 			cmd, _, wait := command(dir, args...)
 			cmd.Env = append(cmd.Env, a.env...)
 			require.LessOrEqual(t, peakOf(t, cmd, wait, 0), int64(96<<20), "%q", args)

@@ -76,7 +76,12 @@ func (a *app) reseal(name, from, at string, drop bool) error {
 		a.say("Nothing to do: every sealed dump that is meant is sealed for %s.", seal.Names(to))
 		return a.emit([]jsonCopied{})
 	}
-	return a.noted(f, "reseal", list[0].Manifest.Job, k, func(string) error { return a.resealAll(list, k, drop) })
+	return a.noted(f, "reseal", list[0].Manifest.Job, k, func(string) error {
+		if err := a.resealAll(list, k, drop); err != nil {
+			return err
+		}
+		return a.resealJobs(list, k, to)
+	})
 }
 
 // toReseal lists the sealed dumps that a name means, with all that they build on, bases first, and without those that are
@@ -136,6 +141,20 @@ func (a *app) resealAll(list []*keep.Dump, k *keep.Keep, drop bool) error {
 		return err
 	}
 	return a.dropOld(list, k, anew)
+}
+
+// resealJobs gives the configurations of jobs to the recipients too.
+func (a *app) resealJobs(list []*keep.Dump, k *keep.Keep, to []seal.Recipient) error {
+	done := map[string]bool{}
+	for _, d := range list {
+		if of := d.Manifest.Job; !done[of] {
+			done[of] = true
+			if err := k.ResealJob(a.ctx, of, to); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // dropOld removes what was sealed anew, where nothing builds on it any more.

@@ -86,6 +86,29 @@ func (k *Keep) sealedJob(ctx context.Context, job string) ([]byte, error) {
 	return text, nil
 }
 
+// ResealJob seals a job's configuration for other recipients; one that is not sealed, or is not there, stays as it is.
+func (k *Keep) ResealJob(ctx context.Context, job string, to []seal.Recipient) error {
+	r, ok := k.st.(store.Replacer)
+	if !ok || !IsJob(job) {
+		return nil
+	}
+	text, err := k.sealedJob(ctx, job)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	var sealed []byte
+	if err == nil {
+		sealed, err = seal.Bytes(text, to)
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.Replace(ctx, jobFile(job)+sealedEnding, sealed); err != nil {
+		return k.unwritable(err)
+	}
+	return nil
+}
+
 // jobIntact says whether a kept job is as it was written.
 func jobIntact(data []byte) bool {
 	at := strings.LastIndex(string(data), jobCheck)

@@ -36,7 +36,7 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}, usage{`Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
 goes through the work on them: survey, dump, list, show, verify, restore, drill, increments,
-two nights and the mornings after, and what damage looks like. Each command is shown with its real output.
+two nights and the mornings after, what damage looks like, and the way back from a sealed copy. Each command is shown with its real output.
 With --on, the databases are made on a server, named ternskerry_…, and removed at the end;
 then there are no nights, since a server's clock cannot be moved.`, [2]string{
 		"grainkeep demo",
@@ -75,6 +75,7 @@ type walk struct {
 	first string // the moment of the first bookings, as --at takes it
 	stage stage
 	zone  *time.Location
+	bare  bool // there is no configuration any more
 }
 
 func (a *app) demo(folder, on string) error {
@@ -144,7 +145,11 @@ func (w *walk) run(expected string, args ...string) {
 		}
 	}
 	w.a.print("\n$ grainkeep %s\n", strings.Join(words, " "))
-	code := Run(w.a.ctx, append([]string{"--config", "grainkeep.toml"}, args...), &demoOut{w.a}, &demoOut{w.a})
+	config := "grainkeep.toml"
+	if w.bare {
+		config = os.DevNull
+	}
+	code := Run(w.a.ctx, append([]string{"--config", config}, args...), &demoOut{w.a}, &demoOut{w.a})
 	if w.a.ctx.Err() != nil {
 		w.err = context.Cause(w.a.ctx)
 		return
@@ -244,6 +249,7 @@ func (w *walk) damage() {
 	w.a.print("\n(flipped a bit in %s)\n", file)
 	w.run("5", "verify", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
 	w.run("5", "drill", "nightly/"+w.stage.bookings, "--from", "barn-damaged")
+	w.away(step + 1)
 }
 
 // damagedCopy copies a keep and flips a bit in the newest dump of the bookings.
@@ -305,6 +311,7 @@ func (w *walk) end(folder string) {
 
 %s   barn/            the keep; read its START-HERE.txt and a dump's README.txt
    barn-damaged/    the copy with the flipped bit
+   vault/           the sealed copy; office.key and recovery.key open it
    grainkeep.toml   the configuration
    state/           the journal, and the logs of the runs
 

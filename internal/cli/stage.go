@@ -19,6 +19,8 @@ type stage struct {
 	config    string
 	bookings  string // the name of that database
 	yesterday string // of its copy
+	fresh     string // where it is restored to after the machine was lost
+	found     string // of what is restored there
 	left      string // what is left of the databases, in lines
 	load      func(context.Context) error
 	before    string // of that of a table as it was before the mistake
@@ -36,10 +38,11 @@ func filesStage(folder string) stage {
 	return stage{
 		night: strings.Replace(day, last, last+nightKeys, 1) + nightSections,
 		where: "in " + folder, bookings: "bookings.db", yesterday: "bookings_yesterday.db",
-		before: "bookings_before.db",
+		before: "bookings_before.db", fresh: "fresh", found: "bookings_found.db",
 		config: day,
-		left:   "   data/            the live databases, and what was restored beside them\n",
-		load:   func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
+		left: "   data/            the live databases, and what was restored beside them\n" +
+			"   fresh/           what came back on the fresh machine\n",
+		load: func(ctx context.Context) error { return demo.LoadSQLite(ctx, data, 1) },
 		change: func(ctx context.Context, sql func(string) string) error {
 			db, err := demo.OpenSQLite(filepath.Join(data, "bookings.db"))
 			if err != nil {
@@ -90,7 +93,7 @@ func (a *app) serverStage(on string) (stage, error) {
 		names = append(names, demoPrefix+d.Name)
 	}
 	bookings := names[0]
-	names = append(names, bookings+"_yesterday", bookings+"_before")
+	names = append(names, bookings+"_yesterday", bookings+"_before", bookings+"_found")
 	for _, d := range there {
 		for _, n := range names {
 			if d.Name == n {
@@ -109,8 +112,8 @@ func (a *app) serverStage(on string) (stage, error) {
 	}
 	s := stage{
 		where: "on " + at.Server, bookings: bookings, yesterday: bookings + "_yesterday",
-		before: bookings + "_before",
-		load:   func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
+		before: bookings + "_before", fresh: on, found: bookings + "_found",
+		load: func(ctx context.Context) error { return demo.LoadServer(ctx, script, at.Engine, demoPrefix, 1) },
 		change: func(ctx context.Context, sql func(string) string) error {
 			return script(ctx, bookings, sql(at.Engine))
 		},

@@ -73,9 +73,9 @@ func copyBySFTP(program, dir, from, dump string) error {
 	}
 	defer s.Close()
 	path, plain := filepath.Join(dir, "by-sftp"), filepath.Join(dir, "plain")
-	return copyTo("by SFTP", 1/0.8, program, from, s.URL(path), path, func() error {
-		return shell(fmt.Sprintf("rm -rf %[1]s; mkdir %[1]s; echo 'put -r %[2]s %[1]s/dump' | sftp -q -b - -i %[3]s -o "+
-			"UserKnownHostsFile=%[4]s -P %[5]d %[6]s@127.0.0.1", plain, dump, s.Key, s.Known, s.Port, s.User))
+	return copyTo("by SFTP, read back", 1/0.8, program, from, s.URL(path), path, func() error {
+		return shell(fmt.Sprintf("rm -rf %[1]s %[1]s-back; mkdir %[1]s; printf 'put -r %[2]s %[1]s/dump\\nget -r %[1]s/dump %[1]s-back\\n' | sftp "+
+			"-q -b - -i %[3]s -o UserKnownHostsFile=%[4]s -P %[5]d %[6]s@127.0.0.1; cd %[1]s-back; sha256sum -c --quiet SHA256SUMS", plain, dump, s.Key, s.Known, s.Port, s.User))
 	})
 }
 
@@ -89,8 +89,9 @@ func copyToS3(program, dir, from, dump string) error {
 	if _, _, err := measured(program, "keep", "create", to); err != nil {
 		return err
 	}
-	return copyTo("to S3", 1/0.8, program, from, to, s.Path("barn", "dumps"), func() error {
-		return shell(fmt.Sprintf(`cd %s; find . -type f | while read -r f; do curl -sf --aws-sigv4 aws:amz:us-east-1:s3 --user %s:%s -T "$f" \
+	return copyTo("to S3, with digests", 1/0.8, program, from, to, s.Path("barn", "dumps"), func() error {
+		return shell(fmt.Sprintf(`cd %s; find . -type f | while read -r f; do sum=$(sha256sum "$f"); \
+curl -sf -H "x-amz-content-sha256: ${sum%%%% *}" --aws-sigv4 aws:amz:us-east-1:s3 --user %s:%s -T "$f" \
 "http://127.0.0.1:%d/barn/plain/$f"; done`, dump, testserver.S3User, testserver.S3Secret, s.Port))
 	})
 }

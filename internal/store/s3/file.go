@@ -32,17 +32,29 @@ func (s *Store) Create(ctx context.Context, name string) (store.Writer, error) {
 	return &writer{ctx: ctx, s: s, name: name}, nil
 }
 
-// writer takes the bytes of one object, and sends them in parts; what fits into one is sent as a whole. Whoever writes
-// compresses meanwhile: so one part is held at a time.
+// writer takes the bytes of one object, and sends them in parts; what fits into one is sent as a whole. While a part is
+// under way the next one is gathered, for a few objects at a time: memory is bounded.
 type writer struct {
 	ctx    context.Context
 	s      *Store
 	name   string
 	buffer []byte
+	spare  []byte // of a part that has arrived
 	size   int64
 	upload string // empty: none has begun
 	parts  []minio.CompletePart
+	flying chan arrival // of the part that is under way; nil: none is
 }
+
+// arrival is what came of a part.
+type arrival struct {
+	part   minio.CompletePart
+	err    error
+	buffer []byte
+}
+
+// ahead bounds the parts that are under way while the next ones are gathered, of all objects.
+var ahead = make(chan struct{}, 3)
 
 func (w *writer) Write(p []byte) (n int, err error) {
 	for len(p) > 0 {
@@ -61,6 +73,9 @@ func (w *writer) Write(p []byte) (n int, err error) {
 
 // makeRoom makes room for bytes that come: little at first, then for a whole part.
 func (w *writer) makeRoom(n int) {
+	if w.buffer == nil && w.spare != nil {
+		w.buffer, w.spare = w.spare, nil
+	}
 	if w.buffer == nil {
 		w.buffer = make([]byte, 0, firstBytes)
 	}
@@ -71,7 +86,11 @@ func (w *writer) makeRoom(n int) {
 
 // partSize is that of the part that is gathered.
 func (w *writer) partSize() int {
-	switch n := len(w.parts); {
+	n := len(w.parts)
+	if w.flying != nil {
+		n++
+	}
+	switch {
 	case n >= lastParts:
 		return 8 * partBytes
 	case n >= laterParts:
@@ -80,27 +99,57 @@ func (w *writer) partSize() int {
 	return partBytes
 }
 
-// send sends what is gathered as the next part.
+// send sends what is gathered as the next part, once the one before has arrived.
 func (w *writer) send() (err error) {
+	if err := w.arrive(); err != nil {
+		return err
+	}
 	if w.upload == "" {
 		w.upload, err = w.s.c.NewMultipartUpload(w.ctx, w.s.at.bucket, w.s.key(w.name), w.s.options(w.name))
 		if err != nil {
 			return w.s.broken("write", w.name, err)
 		}
 	}
-	number := len(w.parts) + 1
-	if number > mostParts {
+	if len(w.parts) == mostParts {
 		return w.s.broken("write", w.name, errors.New("it is too large for this kind of store"))
 	}
-	sum := sha256.Sum256(w.buffer)
-	p, err := w.s.c.PutObjectPart(w.ctx, w.s.at.bucket, w.s.key(w.name), w.upload, number, bytes.NewReader(w.buffer),
-		int64(len(w.buffer)), minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:]),
-			Md5Base64: w.s.md5(w.name, w.buffer)})
-	if err != nil {
-		return w.s.broken("write", w.name, err)
+	w.flying = make(chan arrival, 1)
+	select {
+	case ahead <- struct{}{}:
+		go func(number int, buffer []byte, done chan arrival) {
+			a := w.part(number, buffer)
+			<-ahead
+			done <- a
+		}(len(w.parts)+1, w.buffer, w.flying)
+		w.buffer = nil
+		return nil
+	default: // enough is under way
+		w.flying <- w.part(len(w.parts)+1, w.buffer)
+		w.buffer = nil
+		return w.arrive()
 	}
-	w.parts = append(w.parts, minio.CompletePart{PartNumber: number, ETag: p.ETag})
-	w.buffer = w.buffer[:0]
+}
+
+// part sends a part.
+func (w *writer) part(number int, data []byte) arrival {
+	sum := sha256.Sum256(data)
+	p, err := w.s.c.PutObjectPart(w.ctx, w.s.at.bucket, w.s.key(w.name), w.upload, number, bytes.NewReader(data),
+		int64(len(data)), minio.PutObjectPartOptions{Sha256Hex: hex.EncodeToString(sum[:]), Md5Base64: w.s.md5(w.name, data),
+			DisableContentSha256: true}) // which is ours: it is not to be reckoned a second time
+	return arrival{minio.CompletePart{PartNumber: number, ETag: p.ETag}, err, data[:0]}
+}
+
+// arrive waits for the part that is under way.
+func (w *writer) arrive() error {
+	if w.flying == nil {
+		return nil
+	}
+	a := <-w.flying
+	w.flying, w.spare = nil, a.buffer
+	if a.err != nil {
+		return w.s.broken("write", w.name, a.err)
+	}
+	w.parts = append(w.parts, a.part)
 	return nil
 }
 
@@ -111,6 +160,9 @@ func (w *writer) Commit() (err error) {
 	}
 	if len(w.buffer) > 0 {
 		err = w.send()
+	}
+	if err == nil {
+		err = w.arrive()
 	}
 	if err == nil {
 		err = w.complete()
@@ -185,6 +237,7 @@ func (w *writer) Abort() error {
 	if w.upload == "" {
 		return nil
 	}
+	_ = w.arrive() // whatever came of it goes
 	err := w.s.c.AbortMultipartUpload(context.WithoutCancel(w.ctx), w.s.at.bucket, w.s.key(w.name), w.upload)
 	if code(err) == "NoSuchUpload" {
 		err = nil

@@ -289,7 +289,8 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 
 // options are those of what is written under a name.
 func (s *Store) options(name string) minio.PutObjectOptions {
-	o := minio.PutObjectOptions{StorageClass: s.at.class, DisableMultipart: true, ServerSideEncryption: s.at.encryption}
+	o := minio.PutObjectOptions{StorageClass: s.at.class, DisableMultipart: true, DisableContentSha256: true,
+		ServerSideEncryption: s.at.encryption}
 	if s.locks(name) {
 		clock, _ := s.Clock(context.Background())
 		o.Mode, o.RetainUntilDate = minio.Compliance, clock.Add(s.at.lock).UTC().Truncate(time.Second)

@@ -308,3 +308,58 @@ func TestMirror(t *testing.T) {
 	require.Contains(t, in("attic"), ids[1], "it has vanished, which is no removal")
 	require.Contains(t, in("attic"), ids[2])
 }
+
+// TestACopyGoesOn: of a copy that was cut off, what has arrived whole is not sent again, and what has not is.
+func TestACopyGoesOn(t *testing.T) {
+	eachStore(t, func(t *testing.T, a away) {
+		dir := t.TempDir()
+		for _, table := range []string{"a", "b", "c", "d", "e"} {
+			sh(t, dir, "sqlite3 app.db 'CREATE TABLE "+table+" (id INTEGER PRIMARY KEY, v BLOB); INSERT INTO "+table+
+				" SELECT value, randomblob(1000) FROM generate_series(1, 20000)'")
+		}
+		run(t, dir, -1, "dump", "--from", "./app.db", "--to", "barn/", "--compression", "none")
+		a.run(t, dir, 0, "keep", "create", a.url)
+		copies := []string{"copy", "--all", "--from", "barn/", "--to", a.url}
+		arrived := func() map[string]os.FileInfo {
+			found, err := filepath.Glob(filepath.Join(a.path, "adhoc/app.db/*/20-data/*/part-*"))
+			require.NoError(t, err)
+			files := map[string]os.FileInfo{}
+			for _, path := range found {
+				if info, err := os.Stat(path); err == nil {
+					files[path] = info
+				}
+			}
+			return files
+		}
+		cmd, _, wait := command(dir, copies...)
+		cmd.Env = append(cmd.Env, a.env...)
+		require.NoError(t, cmd.Start())
+		for len(arrived()) < 2 {
+			time.Sleep(time.Millisecond)
+		}
+		cmd.Process.Kill()
+		wait()
+		before := arrived()
+		require.Less(t, len(before), 5, "the test was too slow to cut it off")
+		var spoilt string // is sent again, whatever its length
+		for path := range before {
+			spoilt = path
+		}
+		require.NoError(t, os.WriteFile(spoilt, make([]byte, before[spoilt].Size()), 0o600))
+		delete(before, spoilt)
+		stray := filepath.Join(filepath.Dir(spoilt), "stray")
+		require.NoError(t, os.WriteFile(stray, nil, 0o600))
+		require.Empty(t, a.run(t, dir, 0, "list", "--from", a.url).stdout)
+		a.run(t, dir, 0, copies...)
+		now := arrived()
+		require.Len(t, now, 5)
+		for path, info := range before {
+			require.True(t, os.SameFile(info, now[path]) && info.ModTime().Equal(now[path].ModTime()), "%s was sent again", path)
+		}
+		require.Empty(t, a.run(t, dir, 0, "verify", "--from", a.url).stderr)
+		require.NoFileExists(t, stray)
+		left, err := filepath.Glob(filepath.Join(a.path, ".work/*"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	})
+}

@@ -73,6 +73,8 @@ type Session struct {
 	lease store.Lease
 	stage store.Stage // nil: the store moves nothing
 
+	begun map[string]string // the folders of copies that were begun before, by the ids of the dumps
+
 	mu   sync.Mutex
 	into int // folders in which dumps were begun
 }
@@ -114,7 +116,7 @@ func (s *Session) Close(ctx context.Context) error {
 	if s.k.blind {
 		return nil
 	}
-	err := s.k.clearWork(ctx, workName+"/"+s.run)
+	err := s.k.clearWork(ctx, workName+"/"+s.run, true)
 	return errors.Join(err, s.lease.Release())
 }
 
@@ -126,6 +128,8 @@ type Draft struct {
 	base string // of the folder, where it is a copy's; else the name tells
 
 	chain   []*Dump  // what it builds on, in the same keep
+	copyOf  string   // the id of the dump that it is the same as; empty: of none
+	adopted bool     // it goes on with a copy that was begun before
 	called  string   // what dumps on top of it call its folder; empty: by the name that it gets
 	sealing *sealing // nil: it is not sealed
 
@@ -200,12 +204,12 @@ func (d *Draft) settle(ctx context.Context) error {
 		if taken {
 			continue
 		}
-		d.s.mu.Lock()
-		d.s.into++
-		note := fmt.Sprintf("%s/%s/%s/%d", workName, d.s.run, begunIn, d.s.into)
-		d.s.mu.Unlock()
-		if err := store.WriteNew(ctx, k.st, note, []byte(dir)); err != nil {
-			return k.unwritable(err)
+		note := []byte(dir)
+		if d.copyOf != "" {
+			note = begunCopy(dir, d.copyOf)
+		}
+		if err := d.s.note(ctx, note); err != nil {
+			return err
 		}
 		d.folder = dir
 		return nil
@@ -472,15 +476,17 @@ func (k *Keep) clear(ctx context.Context, run string) (there bool, err error) {
 			return true, err
 		}
 	}
-	return true, k.clearWork(ctx, name)
+	return true, k.clearWork(ctx, name, false)
 }
 
-// clearWork removes the hidden place of a run, and what it has begun in the keep and not completed.
-func (k *Keep) clearWork(ctx context.Context, name string) error {
+// clearWork removes the hidden place of a run, and what it has begun in the keep and not completed. Copies that were begun
+// stay, and the notes of them, where they may go on.
+func (k *Keep) clearWork(ctx context.Context, name string, mayGoOn bool) error {
 	if stager, ok := k.st.(store.Stager); ok {
 		return stager.Clear(ctx, name)
 	}
 	var notes []string
+	left := false // something may go on
 	err := k.st.List(ctx, name+"/"+begunIn, func(e store.Entry) error {
 		notes = append(notes, e.Name)
 		return nil
@@ -489,13 +495,26 @@ func (k *Keep) clearWork(ctx context.Context, name string) error {
 		return err
 	}
 	for _, note := range notes {
-		dir, err := store.ReadAll(ctx, k.st, note, maxSmall)
+		text, err := store.ReadAll(ctx, k.st, note, maxSmall)
 		if err != nil {
 			return err
 		}
-		if err := k.clearBegun(ctx, string(dir)); err != nil {
+		dir, _, isCopy := strings.Cut(string(text), "\n")
+		if isCopy && mayGoOn {
+			complete, err := store.Exists(ctx, k.st, dir+"/"+manifest.Name)
+			if err != nil {
+				return err
+			}
+			if left = left || !complete; !complete {
+				continue
+			}
+		}
+		if err := k.clearBegun(ctx, dir); err != nil {
 			return err
 		}
+	}
+	if left {
+		return nil
 	}
 	return store.IgnoreAbsent(store.RemoveBelow(ctx, k.st, name))
 }
@@ -503,8 +522,7 @@ func (k *Keep) clearWork(ctx context.Context, name string) error {
 // clearBegun removes what lies in a folder in which a dump was begun, if it is no dump. The name comes from the keep, and
 // is not trusted.
 func (k *Keep) clearBegun(ctx context.Context, dir string) error {
-	parts := strings.Split(dir, "/")
-	if store.CheckName(dir) != nil || len(parts) != 3 || !IsJob(parts[0]) || strings.HasPrefix(parts[2], ".") {
+	if !begunFolder(dir) {
 		return nil // it is none of ours
 	}
 	complete, err := store.Exists(ctx, k.st, dir+"/"+manifest.Name)

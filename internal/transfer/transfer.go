@@ -98,13 +98,16 @@ func ofJob(ctx context.Context, job string, list []*keep.Dump, to *keep.Keep, o 
 		return nil, nil, err
 	}
 	defer func() { err = errors.Join(err, lease.Release()) }()
-	if _, err := to.Sweep(ctx); err != nil {
-		return nil, nil, err
-	}
 	run := keep.NewRun()
 	session, err := to.Begin(ctx, run)
 	if err != nil {
 		return nil, nil, err
+	}
+	if err := session.Adopt(ctx, job); err != nil {
+		return nil, nil, errors.Join(err, session.Close(context.WithoutCancel(ctx)))
+	}
+	if _, err := to.Sweep(ctx); err != nil {
+		return nil, nil, errors.Join(err, session.Close(context.WithoutCancel(ctx)))
 	}
 	always := context.WithoutCancel(ctx)
 	defer func() {

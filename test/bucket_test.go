@@ -59,6 +59,14 @@ func TestWhoMayOnlyWrite(t *testing.T) {
 	require.Empty(t, a.run(t, dir, 0, "verify").stderr)
 	a.run(t, dir, 0, "drill", "nightly")
 	a.run(t, dir, -1, "dump", "nightly", "--kind", "incremental") // builds on it
+
+	// And somebody who may only read brings it back.
+	require.NoError(t, s.AddUser("reader", "made-up-too", "barn", "s3:GetObject", "s3:ListBucket"))
+	r := away{env: []string{"AWS_ACCESS_KEY_ID=reader", "AWS_SECRET_ACCESS_KEY=made-up-too"}}
+	require.Contains(t, r.run(t, dir, 0, "list").stdout, "nightly/app.db")
+	r.run(t, dir, 0, "verify")
+	r.run(t, dir, 0, "restore", "nightly/app.db", "--to", dir, "--as", "back.db")
+	require.Contains(t, r.run(t, dir, 1, "dump", "nightly").stderr, "cannot write to the keep")
 }
 
 // TestLockedForItsTime: nobody can remove a dump of a keep with a lock, and what is under way is not locked.

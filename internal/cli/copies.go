@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
+	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
+	"grainkeep/internal/dump"
 	"grainkeep/internal/job"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/phrase"
 	"grainkeep/internal/status"
 )
 
@@ -99,4 +103,57 @@ func (a *app) provenElsewhere(f *config.File, name string, dumps []*keep.Dump) {
 			slices.SortStableFunc(d.Proofs, func(x, y keep.Proof) int { return x.At.Compare(y.At) })
 		}
 	}
+}
+
+// copiesOf says how each database that a job takes stands by the rule of three; the same of several in one line.
+func (a *app) copiesOf(f *config.File, name string, s *dump.Survey) {
+	j, known := f.Job[name], map[string]*status.Place{}
+	var places []status.Place
+	for _, n := range append([]string{j.Keep}, j.CopyTo...) {
+		if p := a.placeOf(f, n, known); p != nil {
+			places = append(places, *p)
+		}
+	}
+	said := map[string][]string{} // databases, by what is to be said of them
+	var order []string
+	for _, d := range s.Plan.Databases {
+		c := status.Audit(name, d.Name, job.Of(f).LiveMedium(name), places)
+		text := inWordsOf(c)
+		if len(said[text]) == 0 {
+			order = append(order, text)
+		}
+		said[text] = append(said[text], d.Name)
+	}
+	for _, text := range order {
+		of := strings.Join(said[text], ", ")
+		if len(order) == 1 && len(said[text]) > 1 {
+			of = "each"
+		}
+		a.say("Copies of %s: %s.", of, text)
+	}
+}
+
+// inWordsOf tells of the copies of a database: how many, on what, how old and how proven, and which is missing.
+func inWordsOf(c status.Copies) string {
+	proven := 0
+	for _, h := range c.Have {
+		if h.Newest != nil && h.Newest.State() == keep.Proven {
+			proven++
+		}
+	}
+	text := fmt.Sprintf("%d with the live data, on %s, %d away", c.Count, plurality(c.Media, "medium", "media"), c.Away)
+	if !c.Oldest.IsZero() {
+		text += fmt.Sprintf("; the oldest of %s; %d proven", phrase.Ago(clock.Since(c.Oldest)), proven)
+	}
+	if c.Words() != "" {
+		text += "; lacking: " + c.Words()
+	}
+	return text
+}
+
+func plurality(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }

@@ -121,6 +121,9 @@ func (a *app) surveyJob(f *config.File, name string) (any, error) {
 		return nil, errors.Join(err, unopened)
 	}
 	v := a.printSurvey(looked{"job " + name, j.Source, s, j.Accept, j.Chained, j.Changes})
+	if unopened == nil && !s.Keep.Blind() {
+		a.copiesOf(f, name, s)
+	}
 	if unopened != nil {
 		a.mention(unopened)
 	}

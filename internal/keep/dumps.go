@@ -148,8 +148,11 @@ func (k *Keep) Dumps(ctx context.Context) ([]*Dump, error) {
 			}
 			return visit(e.Name)
 		})
-		if err == nil || of == "" || ctx.Err() != nil || errors.Is(err, fs.ErrNotExist) {
+		if err == nil || of == "" || ctx.Err() != nil {
 			return err
+		}
+		if errors.Is(err, fs.ErrNotExist) { // it went meanwhile
+			return nil
 		}
 		dumps = append(dumps, k.unreadable(of, folderUnreadable(k.st.Where(of), err)))
 		return nil

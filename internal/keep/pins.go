@@ -24,14 +24,17 @@ func (k *Keep) Pin(ctx context.Context, id string) (store.Lease, error) {
 	if !ok || k.ReadOnly {
 		return nil, nil
 	}
-	if _, err := k.Pins(ctx); err != nil { // those of processes that are gone go
-		return nil, err
+	_, err := k.Pins(ctx) // those of processes that are gone go
+	var l store.Lease
+	if err == nil {
+		if l, err = take(ctx, st, workName+"/"+pinStart+pinned(id)+"-"+NewRun()+leaseEnding); err != nil {
+			err = k.unwritable(err)
+		}
 	}
-	l, err := take(ctx, st, workName+"/"+pinStart+pinned(id)+"-"+NewRun()+leaseEnding)
-	if err != nil {
-		return nil, k.unwritable(err)
+	if _, knows := k.st.(interface{ ReadOnly() bool }); err != nil && !knows && ctx.Err() == nil {
+		return nil, nil //nolint:nilerr // perhaps it cannot be written from here, which only trying tells
 	}
-	return l, nil
+	return l, err
 }
 
 // Pins says which dumps are pinned.

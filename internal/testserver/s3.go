@@ -103,8 +103,8 @@ func (s *S3) AddUser(user, secret, bucket string, actions ...string) error {
 		return err
 	}
 	policy, err := json.Marshal(map[string]any{"Version": "2012-10-17", "Statement": []any{map[string]any{"Effect": "Allow",
-		"Principal": map[string]any{"AWS": []string{user}}, "Action": actions, "Resource": []string{"arn:aws:s3:::" + bucket +
-			"/*"}}}})
+		"Principal": map[string]any{"AWS": []string{user}}, "Action": actions, "Resource": []string{"arn:aws:s3:::" + bucket,
+			"arn:aws:s3:::" + bucket + "/*"}}}})
 	if err != nil {
 		return err
 	}

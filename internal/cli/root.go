@@ -182,7 +182,8 @@ an age (2 days).`,
 		{groupWork, a.slotsCommand()},
 		{groupWork, a.holdCommand()}, {groupWork, a.releaseCommand()}, {groupWork, a.removeCommand()},
 		{groupNight, a.scheduleCommand()}, {groupNight, a.statusCommand()}, {groupNight, a.historyCommand()},
-		{groupNight, a.thinCommand()}, {groupNight, a.forecastCommand()}, {groupNight, a.tellCommand()},
+		{groupNight, a.thinCommand()}, {groupNight, a.forecastCommand()}, {groupNight, a.reportCommand()},
+		{groupNight, a.tellCommand()},
 		{groupOther, a.versionCommand()}, {groupOther, a.completionCommand()},
 	} {
 		c.cmd.GroupID = c.group

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"strings"
 	"time"
@@ -14,17 +15,18 @@ import (
 	"grainkeep/internal/job"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/report"
 	"grainkeep/internal/schedule"
 	"grainkeep/internal/status"
 	"grainkeep/internal/tell"
 )
 
 func (a *app) tellCommand() *cobra.Command {
-	var test, summary bool
+	var test, summary, reports bool
 	cmd := explain(&cobra.Command{
 		Use: "tell [NAME]…", Short: "Tell people what is stale; send a test, or the morning's summary",
 		Args: args(0, -1, ""),
-		RunE: func(_ *cobra.Command, names []string) error { return a.tellPeople(names, test, summary) },
+		RunE: func(_ *cobra.Command, names []string) error { return a.tellPeople(names, test, summary, reports) },
 	}, usage{`Tells those whom the configuration names of what has become stale and of what is well
 again, and sends what could not be sent before. With --test it sends each of them a test,
 with --summary how every database stands. The runs themselves tell of failures, warnings
@@ -32,6 +34,7 @@ and successes.`,
 		[2]string{"grainkeep tell --test office", "grainkeep tell --summary"}})
 	cmd.Flags().BoolVar(&test, "test", false, "send a test")
 	cmd.Flags().BoolVar(&summary, "summary", false, "send how every database stands")
+	cmd.Flags().BoolVar(&reports, "report", false, "send the report of the last 30 days")
 	return cmd
 }
 
@@ -49,7 +52,7 @@ func (a *app) teller(f *config.File) (*tell.Teller, error) {
 	return t, err
 }
 
-func (a *app) tellPeople(names []string, test, summary bool) error {
+func (a *app) tellPeople(names []string, test, summary, reports bool) error {
 	f, err := a.needConfig()
 	if err != nil {
 		return err
@@ -73,6 +76,9 @@ func (a *app) tellPeople(names []string, test, summary bool) error {
 	case summary:
 		sent = "the summary has been sent"
 		err = a.postSummary(f, t, names)
+	case reports:
+		sent = "the report has been sent"
+		err = a.postReport(f, t, names)
 	default:
 		err = a.tellStates(f, t)
 	}
@@ -159,34 +165,68 @@ func (a *app) postSummary(f *config.File, t *tell.Teller, names []string) error 
 	return t.Post(a.ctx, m, names...)
 }
 
-// summaries sends the summaries that are due since the last, as the configuration says.
+// reported is how far back the report goes that is sent.
+const reported = 30 * 24 * time.Hour
+
+// postReport sends the report of the last month, as a page.
+func (a *app) postReport(f *config.File, t *tell.Teller, names []string) error {
+	now := clock.Now()
+	made, err := a.gatherReport(f, reportFlags{filter: report.Filter{Since: now.Add(-reported)}}, f.Zone())
+	if err != nil {
+		return err
+	}
+	var page bytes.Buffer
+	if err := made.Page(&page); err != nil {
+		return err
+	}
+	m := tell.Message{Kind: tell.Summary, At: now, Title: "the report of the last 30 days",
+		Lines: []string{"The report is attached: a page for a browser, which prints well."},
+		Attached: &tell.Attachment{Name: "dumps-" + now.In(f.Zone()).Format("2006-01-02") + ".html", Type: "text/html",
+			Data: page.Bytes()}}
+	return t.Post(a.ctx, m, names...)
+}
+
+// summaries sends the summaries and reports that are due since the last, as the configuration says.
 func (a *app) summaries(f *config.File, t *tell.Teller, now time.Time) error {
 	for _, name := range f.Tells() {
-		when, err := config.Schedules(f.Tell[name].Summary)
-		if err != nil || len(when) == 0 {
-			continue // it was checked when it was read
+		for _, x := range []struct {
+			what string
+			when any
+			post func(*config.File, *tell.Teller, []string) error
+		}{{"summary", f.Tell[name].Summary, a.postSummary}, {"report", f.Tell[name].Report, a.postReport}} {
+			when, err := config.Schedules(x.when)
+			if err != nil || len(when) == 0 {
+				continue // it was checked when it was read
+			}
+			err = a.whenDue(f, t, x.what+" "+name, when, now, func() error { return x.post(f, t, []string{name}) })
+			if err != nil {
+				return err
+			}
 		}
-		key := "summary " + name
-		was, err := t.Journal.Note(a.ctx, key, "")
-		if err != nil {
+	}
+	return nil
+}
+
+// whenDue does what is due since it was done last, which stands in the journal under a key.
+func (a *app) whenDue(f *config.File, t *tell.Teller, key string, when []*phrase.Schedule, now time.Time, do func() error) error {
+	was, err := t.Journal.Note(a.ctx, key, "")
+	if err != nil {
+		return err
+	}
+	last, err := time.Parse(time.RFC3339, was)
+	if err != nil {
+		last = now // the first time: from now on
+	}
+	due, _ := schedule.NewAgenda([]schedule.Plan{{When: when, CatchUp: schedule.DefaultCatchUp}}, f.Zone(),
+		func(string, schedule.What) time.Time { return last }, now).Due(now)
+	if len(due) > 0 {
+		if err := do(); err != nil {
 			return err
 		}
-		last, err := time.Parse(time.RFC3339, was)
-		if err != nil {
-			last = now // the first time: from now on
-		}
-		due, _ := schedule.NewAgenda([]schedule.Plan{{When: when, CatchUp: schedule.DefaultCatchUp}}, f.Zone(),
-			func(string, schedule.What) time.Time { return last }, now).Due(now)
-		if len(due) > 0 {
-			if err := a.postSummary(f, t, []string{name}); err != nil {
-				return err
-			}
-		}
-		if len(due) > 0 || was == "" {
-			if _, err := t.Journal.Note(a.ctx, key, now.UTC().Format(time.RFC3339)); err != nil {
-				return err
-			}
-		}
+	}
+	if len(due) > 0 || was == "" {
+		_, err = t.Journal.Note(a.ctx, key, now.UTC().Format(time.RFC3339))
+		return err
 	}
 	return nil
 }

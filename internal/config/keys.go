@@ -19,7 +19,7 @@ var known = map[string][]string{
 	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys"},
 	"journal":  {"folder", "source", "database", "keep_for"},
 	"schedule": {"at_once", "listen", "token_sha256"},
-	"tell": {"by", "on", "jobs", "summary", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
+	"tell": {"by", "on", "jobs", "summary", "report", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
 		"facility"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",
 		"folder", "limit"},

@@ -34,7 +34,8 @@ type Tell struct {
 	On      []string `toml:"on,omitempty"`   // what is told; empty: failure, stale, recovery
 	Jobs    []string `toml:"jobs,omitempty"` // empty: all
 	Summary any      `toml:"summary,omitempty"`
-	Again   string   `toml:"again,omitempty"` // the same trouble is told again after that
+	Report  any      `toml:"report,omitempty"` // when the report of the last month is sent
+	Again   string   `toml:"again,omitempty"`  // the same trouble is told again after that
 	Server  string   `toml:"server,omitempty"`
 	TLS     string   `toml:"tls,omitempty"`
 	CA      string   `toml:"ca,omitempty"`
@@ -217,6 +218,9 @@ func (f *File) checkTell(where string, t Tell) error {
 		if _, ok := f.Job[j]; !ok {
 			return f.wrong(where, "there is no job %q", j).Advise("the jobs are: %s", strings.Join(f.Jobs(), ", "))
 		}
+	}
+	if _, err := Schedules(t.Report); err != nil {
+		return f.wrong(where, "report: %v", err)
 	}
 	if _, err := Schedules(t.Summary); err != nil {
 		return f.wrong(where, "summary: %v", err)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"grainkeep/internal/chart"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/retain"
 )
@@ -96,11 +97,11 @@ func TestPicturesOfAYear(t *testing.T) {
 		require.LessOrEqual(t, len([]rune(l)), 60)
 	}
 	require.Empty(t, o.Chart(10, 5))
-	require.Equal(t, []string{"0 B", "512 B", "1 KiB"}, labels(byteTicks{}, 1200))
-	require.True(t, strings.HasSuffix(labels(byteTicks{}, 5<<30)[1], " GiB"))
+	require.Equal(t, []string{"0 B", "512 B", "1 KiB"}, labels(chart.Bytes{}, 1200))
+	require.True(t, strings.HasSuffix(labels(chart.Bytes{}, 5<<30)[1], " GiB"))
 }
 
-func labels(b byteTicks, to float64) (list []string) {
+func labels(b chart.Bytes, to float64) (list []string) {
 	for _, x := range b.Ticks(0, to) {
 		list = append(list, x.Label)
 	}

@@ -4,14 +4,13 @@ import (
 	"fmt"
 	"image/color"
 	"io"
-	"math"
 	"strings"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 
-	"grainkeep/internal/phrase"
+	"grainkeep/internal/chart"
 )
 
 // Draw writes the space over the year as a picture, "png" or "svg".
@@ -48,44 +47,13 @@ func (o Outlook) Draw(w io.Writer, format, title string, room int64) error {
 	}
 	p.Legend.Top, p.Legend.Left = true, true
 	p.Y.Max = top * 1.15
-	p.Y.Tick.Marker = byteTicks{}
+	p.Y.Tick.Marker = chart.Bytes{}
 	out, err := p.WriterTo(24*vg.Centimeter, 12*vg.Centimeter, format)
 	if err != nil {
 		return err
 	}
 	_, err = out.WriteTo(w)
 	return err
-}
-
-// byteTicks mark sizes at round numbers of their unit.
-type byteTicks struct{}
-
-// Ticks implements plot.Ticker.
-func (byteTicks) Ticks(from, to float64) (ticks []plot.Tick) {
-	step := stepOf(to)
-	for v := 0.0; v <= to; v += step {
-		ticks = append(ticks, plot.Tick{Value: v, Label: label(v)})
-	}
-	return ticks
-}
-
-// label is a size without needless digits.
-func label(v float64) string { return strings.Replace(phrase.Bytes(int64(v)), ".0 ", " ", 1) }
-
-// stepOf is a round distance between marks, of which there are four to nine.
-func stepOf(to float64) float64 {
-	unit := 1.0
-	for unit*1024 <= to {
-		unit *= 1024
-	}
-	raw := to / unit / 5
-	ten := math.Pow(10, math.Floor(math.Log10(max(raw, 1e-3))))
-	for _, n := range []float64{1, 2, 5, 10} {
-		if n*ten >= raw {
-			return n * ten * unit
-		}
-	}
-	return 10 * ten * unit
 }
 
 const blocks = " ▁▂▃▄▅▆▇█"
@@ -100,7 +68,7 @@ func (o Outlook) Chart(width, height int) []string {
 		top = max(top, d.Bytes)
 	}
 	labels := make([]string, height)
-	labels[0], labels[height-1] = label(float64(top)), label(0)
+	labels[0], labels[height-1] = chart.Label(float64(top)), chart.Label(0)
 	pad := len(labels[0])
 	columns := min(width-pad-2, len(o.Days))
 	var lines []string

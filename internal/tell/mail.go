@@ -1,6 +1,7 @@
 package tell
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -84,6 +85,11 @@ func (s Mail) message(m Message) (*mail.Msg, error) {
 	msg.SetGenHeader("Auto-Submitted", "auto-generated")
 	msg.SetBodyString(mail.TypeTextPlain, m.Text())
 	msg.AddAlternativeString(mail.TypeTextHTML, page)
+	if x := m.Attached; x != nil {
+		if err := msg.AttachReader(x.Name, bytes.NewReader(x.Data), mail.WithFileContentType(mail.ContentType(x.Type))); err != nil {
+			return nil, err
+		}
+	}
 	return msg, nil
 }
 

@@ -42,6 +42,15 @@ type Message struct {
 	Title string    `json:"title"`
 	Lines []string  `json:"lines,omitempty"`
 	Table *Table    `json:"table,omitempty"`
+
+	Attached *Attachment `json:"attached,omitempty"` // to a mail; a webhook gets it as base64
+}
+
+// Attachment is a file that goes along.
+type Attachment struct {
+	Name string `json:"name"`
+	Type string `json:"type"` // of its content
+	Data []byte `json:"data"`
 }
 
 // Table is that of the morning.

@@ -544,7 +544,7 @@ func TestDemoOnServers(t *testing.T) {
 			require.Equal(t, c.engine != "postgres" || c.ask("", "SHOW wal_level") == "logical", found)
 			require.Regexp(t, "restored (11,262 rows in 1 table|33,774 rows in 3 tables), ", o.stdout, "as they were before the "+
 				"mistake; foreign keys tie two more to it where they act")
-			require.Equal(t, 4, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout,
+			require.Equal(t, 5, strings.Count(o.stdout, "\nproven  nightly/ternskerry_")+strings.Count(o.stdout,
 				"\nfailed  nightly/ternskerry_"))
 			require.Contains(t, o.stdout, "41,816 rows in 8 tables")
 			require.NotContains(t, c.databases(), "ternskerry")

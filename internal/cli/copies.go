@@ -118,6 +118,9 @@ func (a *app) copiesOf(f *config.File, name string, s *dump.Survey) {
 	var order []string
 	for _, d := range s.Plan.Databases {
 		c := status.Audit(name, d.Name, job.Of(f).LiveMedium(name), places)
+		if c.Oldest.IsZero() { // it has not been dumped yet
+			continue
+		}
 		text := inWordsOf(c)
 		if len(said[text]) == 0 {
 			order = append(order, text)

@@ -36,7 +36,8 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}, usage{`Makes the databases of a ferry line as SQLite files in FOLDER (./ternskerry-demo) and
 goes through the work on them: survey, dump, list, show, verify, restore, drill, increments,
-two nights and the mornings after, what damage looks like, and the way back from a sealed copy. Each command is shown with its real output.
+two nights and the mornings after, what damage looks like, and the way back from a sealed copy.
+Each command is shown with its real output.
 With --on, the databases are made on a server, named ternskerry_…, and removed at the end;
 then there are no nights, since a server's clock cannot be moved.`, [2]string{
 		"grainkeep demo",

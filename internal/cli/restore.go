@@ -26,6 +26,8 @@ type restoreFlags struct {
 	from, to, at, as, into, owners, part string
 	only                                 []string
 	replace, any, dry                    bool
+	disconnect, readOnly, roles          bool
+	owner                                []string
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -63,6 +65,11 @@ Transaction too: 0-1-4711, or 'before 0-1-4711'.`, [2]string{
 	f.StringVar(&r.owners, "owners", "kept",
 		"`WHOSE` owners and grants: kept as dumped, or mine: everything belongs to the restoring user")
 	values(cmd, "owners", "kept", "mine")
+	f.StringArrayVar(&r.owner, "owner", nil,
+		"`OLD=NEW`: what belongs to a role, or is granted to it, goes to another one; may be repeated")
+	f.BoolVar(&r.roles, "with-roles", false, "make the roles or users that are missing, from the job's dump of the server")
+	f.BoolVar(&r.disconnect, "disconnect", false, "with --replace: end the sessions of others in the existing database")
+	f.BoolVar(&r.readOnly, "read-only", false, "leave the restored database so that it refuses changes")
 	return cmd
 }
 
@@ -92,6 +99,12 @@ func (a *app) restore(name string, r restoreFlags) error {
 	if r.part == "rows" && r.into == "" {
 		return fault.Wrong("flag-wrong",
 			"rows alone need tables to go into").Advise("name the database that has them: --into DATABASE")
+	}
+	if r.disconnect && !r.replace {
+		return fault.Wrong("flag-wrong", "--disconnect goes with --replace").Advise("without that, no existing database is touched")
+	}
+	if _, err := rolesOf(r.owner); err != nil {
+		return err
 	}
 	f, err := a.config()
 	if err != nil {
@@ -213,10 +226,18 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 	if err == nil && r.as+r.into != "" {
 		as = r.as + r.into
 	}
-	return restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
+	roles, e := rolesOf(r.owner)
+	if err == nil {
+		err = e
+	}
+	task := restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
 		Only: r.only,
 		Add:  len(r.only) > 0 && r.as+r.into == "" && !r.replace, Owners: restore.Owners(r.owners),
-		Into: r.into != "", Part: restore.Part(r.part)}}, err
+		Into: r.into != "", Part: restore.Part(r.part), Disconnect: r.disconnect, ReadOnly: r.readOnly, Map: roles}}
+	if err == nil && r.roles {
+		task.Options.Server, err = a.serverOf(plan.Last())
+	}
+	return task, err
 }
 
 // rehearse says what restores would do.
@@ -345,4 +366,46 @@ func diskFull(err error) error {
 			"there is no room left to restore into").Advise("make room; the unfinished database was removed")
 	}
 	return err
+}
+
+// rolesOf reads which roles take the place of others.
+func rolesOf(list []string) (map[string]string, error) {
+	roles := map[string]string{}
+	for _, x := range list {
+		from, to, ok := strings.Cut(x, "=")
+		if _, twice := roles[from]; !ok || from == "" || to == "" || twice {
+			return nil, fault.Wrong("flag-wrong", "--owner is %q", x).Advise("write OLD=NEW, each OLD once")
+		}
+		roles[from] = to
+	}
+	return roles, nil
+}
+
+// serverOf is the plan of what belongs to the server of a dump: of its run, or else the newest before it.
+func (a *app) serverOf(d *keep.Dump) (*chain.Plan, error) {
+	if d.Keep == nil {
+		return nil, fault.Wrong("roles-absent", "the dump is in no keep, so there is none of its server")
+	}
+	all, err := d.Keep.Dumps(a.ctx)
+	if err != nil {
+		return nil, err
+	}
+	var best *keep.Dump
+	for _, x := range all {
+		if x.Manifest == nil || x.Manifest.Job != d.Manifest.Job || x.Manifest.Database != engine.ServerWide {
+			continue
+		}
+		if x.Manifest.Run.ID == d.Manifest.Run.ID || best == nil || best.Manifest.Run.ID != d.Manifest.Run.ID {
+			best = x
+		}
+	}
+	if best == nil {
+		return nil, fault.Wrong("roles-absent", "the job %s has no dump of its server", d.Manifest.Job).
+			Advise("make the roles by hand, or map them: --owner OLD=NEW")
+	}
+	p, err := chain.Link(all).To(best)
+	if err == nil {
+		err = p.Whole(a.ctx)
+	}
+	return p, err
 }

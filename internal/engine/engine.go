@@ -404,7 +404,9 @@ type Position struct {
 type TargetSpec struct {
 	Name    string // the database to make; empty: a scratch database
 	Replace bool   // rename an existing one aside
-	Into    bool   // use an existing one, which must be empty
+	// end the sessions of others in that one before
+	Disconnect bool
+	Into       bool // use an existing one, which must be empty
 	// use an existing one, which is in use and has nothing of what is made: all of it comes at once, or nothing
 	Add    bool
 	Fill   []string // tables that are there, and empty: just rows come into them

@@ -11,6 +11,9 @@ import (
 // Occupied says why a database that exists on a server cannot be taken the place of:
 // nobody said so, or sessions use it. It is nil where it can.
 func Occupied(t TargetSpec, where string, sessions int) error {
+	if t.Disconnect { // they are sent away when the names change
+		sessions = 0
+	}
 	switch {
 	case !t.Replace:
 		return fault.New("target-exists", nil, "the database %s exists already at %s", t.Name, where).
@@ -26,7 +29,7 @@ func Occupied(t TargetSpec, where string, sessions int) error {
 
 func inUse(format string, args ...any) error {
 	return fault.New("target-in-use", nil, format,
-		args...).Advise("stop the application that uses it, then try again; nothing was changed")
+		args...).Advise("stop the application that uses it, then try again, or add --disconnect; nothing was changed")
 }
 
 // Compare warns where an existing database has other properties than the dumped one.

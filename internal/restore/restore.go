@@ -50,6 +50,13 @@ type Options struct {
 	Passive bool // leave out what acts by itself once it is there
 	Add     bool // chosen tables go into the database where it has none of them, else beside it
 	Any     bool // take another version of an extension where the target lacks the dumped one
+
+	Disconnect bool              // end the sessions of others in an existing database before it is renamed aside
+	ReadOnly   bool              // leave the database so that it refuses changes
+	Map        map[string]string // roles, or users, that take the place of others: plain names
+	Server     *chain.Plan       // the dump of what belongs to the server, for roles that are missing; nil: none
+
+	mapper engine.RoleMapper // set where roles are mapped
 }
 
 // Outcome is what came of a restore.
@@ -127,6 +134,9 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	if err := compareVersions(ctx, src, d, feed); err != nil {
 		return nil, err
 	}
+	if err := opt.able(ctx, src); err != nil {
+		return nil, err
+	}
 	beside, there := "", map[string]bool{}
 	if opt.Add {
 		if opt, there, beside, err = addOrBeside(ctx, src, plan, opt); err != nil {
@@ -139,7 +149,7 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	}
 	spec := engine.New(opt.Name, d.Manifest.Keep, keep.NewRun(), d.Manifest.Facts())
 	spec.Replace, spec.Into, spec.Fill, spec.Made, spec.Aside = opt.Replace, opt.Into, tables, made, time.Now()
-	spec.Add = opt.Add
+	spec.Add, spec.Disconnect = opt.Add, opt.Disconnect
 	spec.Warn = func(s string) { feed.Warn("target", "", "%s", s) }
 	t, err := src.Target(ctx, spec)
 	var f *fault.Error
@@ -170,6 +180,11 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	}
 	done = true
 	out.Added, out.Beside = opt.Add, beside
+	if opt.ReadOnly {
+		if err := src.(engine.Freezer).Freeze(context.WithoutCancel(ctx), opt.Name); err != nil {
+			return out, fault.New("read-only-failed", err, "%s is restored, and could not be left read-only", opt.Name)
+		}
+	}
 	return out, nil
 }
 
@@ -238,21 +253,22 @@ func compareVersions(ctx context.Context, src engine.Source, d *keep.Dump, feed 
 
 // loader is a restore under way.
 type loader struct {
-	d       *keep.Dump
-	m       *manifest.Manifest
-	parts   *payload.Chain
-	files   *payload.Reader            // of the structure
-	layers  map[string][]payload.Layer // what makes the rows of each table, by its ID
-	t       engine.Target
-	opt     Options
-	meter   *event.Meter
-	out     *Outcome
-	objects []manifest.ObjectEntry
-	tables  []manifest.Table
-	plan    *chain.Plan
-	stop    int64           // the last transaction that is wanted of the last dump; 0: all of them
-	along   []string        // tables that were not chosen, and whose rows change together with those
-	there   map[string]bool // objects that the database has, by ID: they are not made
+	d        *keep.Dump
+	m        *manifest.Manifest
+	parts    *payload.Chain
+	files    *payload.Reader            // of the structure
+	layers   map[string][]payload.Layer // what makes the rows of each table, by its ID
+	t        engine.Target
+	opt      Options
+	meter    *event.Meter
+	out      *Outcome
+	objects  []manifest.ObjectEntry
+	tables   []manifest.Table
+	plan     *chain.Plan
+	stop     int64               // the last transaction that is wanted of the last dump; 0: all of them
+	along    []string            // tables that were not chosen, and whose rows change together with those
+	there    map[string]bool     // objects that the database has, by ID: they are not made
+	asDumped map[string][]string // the roles that objects name in the dump, by ID, where they are mapped
 
 	mu sync.Mutex // guards out while objects are made side by side
 }
@@ -307,6 +323,9 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 // that the target lacks are an error; where everything is to belong to the restoring
 // user, what names them is left out.
 func (l *loader) roles(ctx context.Context) error {
+	if err := l.mapRoles(); err != nil {
+		return err
+	}
 	var named []string
 	for _, o := range l.objects {
 		if l.opt.Owners == Mine && o.Definer != "" {
@@ -319,14 +338,19 @@ func (l *loader) roles(ctx context.Context) error {
 		}
 	}
 	missing, err := l.t.Missing(ctx, named)
+	if err == nil && len(missing) > 0 && l.opt.Server != nil {
+		if err = l.bring(ctx, missing); err == nil {
+			missing, err = l.t.Missing(ctx, named)
+		}
+	}
 	if err != nil || len(missing) == 0 {
 		return err
 	}
 	if l.opt.Owners != Mine {
 		return fault.New("roles-missing", nil, "the dump names roles that the target lacks: %s", strings.Join(missing,
 			", ")).
-			Advise("create them there, or restore them from the job's dump of the server (JOB/+server), or add " +
-				"'--owners mine': everything then belongs to the restoring user")
+			Advise("create them there, or bring them from the job's dump of the server with --with-roles, or name others " +
+				"with --owner OLD=NEW, or add '--owners mine': everything then belongs to the restoring user")
 	}
 	l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {
 		i := slices.IndexFunc(o.Roles, func(role string) bool { return slices.Contains(missing, role) })
@@ -427,6 +451,9 @@ func (l *loader) exec(ctx context.Context, s engine.Session, section engine.Sect
 
 func (l *loader) make(ctx context.Context, s engine.Session, o manifest.ObjectEntry) error {
 	sql, err := l.files.SQL(ctx, o)
+	if err == nil && l.opt.mapper != nil {
+		_, sql, err = l.opt.mapper.MapRoles(l.unmapped(o), sql, l.opt.Map)
+	}
 	if err == nil {
 		err = l.object(ctx, s, o.Object, sql)
 	}

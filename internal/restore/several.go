@@ -60,7 +60,8 @@ func (t Task) vacant(ctx context.Context) error {
 	if t.Options.Name == engine.ServerWide || t.Options.Into {
 		return nil
 	}
-	return src.Vacant(ctx, engine.TargetSpec{Name: t.Options.Name, Replace: t.Options.Replace})
+	return src.Vacant(ctx, engine.TargetSpec{Name: t.Options.Name, Replace: t.Options.Replace,
+		Disconnect: t.Options.Disconnect})
 }
 
 // retry makes in the finished database what was left out, if that works now, and says whether

@@ -74,7 +74,7 @@ func Audit(job, database, live string, places []Place) Copies {
 	}
 	c.Media = len(media)
 	if c.Count < wantedCopies {
-		c.Lacks = append(c.Lacks, fmt.Sprintf("%d copies of %d that are wanted", c.Count, wantedCopies))
+		c.Lacks = append(c.Lacks, fmt.Sprintf("%d of the %d copies that are wanted", c.Count, wantedCopies))
 	}
 	if c.Media < wantedMedia {
 		c.Lacks = append(c.Lacks, "all on one medium")

@@ -177,6 +177,11 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 	if err := t.s.intend(ctx, t.work, t.spec.Name, aside); err != nil {
 		return "", err
 	}
+	if there && t.spec.Disconnect {
+		if err := t.s.clearOut(ctx, t.spec.Name); err != nil {
+			return "", err
+		}
+	}
 	lost, err := t.s.place(ctx, t.work, t.spec.Name, aside)
 	for _, l := range lost {
 		t.spec.Warn(l)

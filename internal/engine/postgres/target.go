@@ -240,9 +240,19 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		return "", fmt.Errorf("taking the mark off: %w", err)
 	}
 	t.out()
+	if there && t.spec.Disconnect {
+		if err := t.s.clearOut(ctx, t.spec.Name); err != nil {
+			return "", errors.Join(err, t.s.letIn(ctx, t.spec.Name))
+		}
+		rename = "ALTER DATABASE " + quote(t.spec.Name) + " WITH ALLOW_CONNECTIONS true; " + rename
+	}
 	// Statements that are sent as one are one transaction.
 	if _, err := t.s.home.Exec(ctx, rename+"; COMMENT ON DATABASE "+quote(t.spec.Name)+" IS "+comment); err != nil {
-		return "", fmt.Errorf("renaming the databases: %w", err)
+		err = fmt.Errorf("renaming the databases: %w", err)
+		if there && t.spec.Disconnect {
+			err = errors.Join(err, t.s.letIn(ctx, t.spec.Name))
+		}
+		return "", err
 	}
 	t.work = t.spec.Name
 	return aside, nil
@@ -341,8 +351,12 @@ func force(version int) string {
 
 // Missing lists the roles that the server lacks.
 func (t *target) Missing(ctx context.Context, roles []string) ([]string, error) {
-	rows, err := t.s.home.Query(ctx,
-		"SELECT r FROM unnest($1::text[]) r WHERE r NOT IN (SELECT oid::regrole::text FROM pg_roles) ORDER BY 1", roles)
+	plain := make([]string, len(roles))
+	for i, r := range roles {
+		plain[i] = plainRole(r)
+	}
+	rows, err := t.s.home.Query(ctx, "SELECT r FROM unnest($1::text[], $2::text[]) x(r, plain) WHERE plain NOT IN (SELECT "+
+		"rolname FROM pg_roles) ORDER BY 1", roles, plain)
 	if err != nil {
 		return nil, err
 	}

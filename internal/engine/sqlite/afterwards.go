@@ -1,0 +1,20 @@
+package sqlite
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+)
+
+// Freezable implements engine.Freezer.
+func (s *source) Freezable(context.Context) error { return nil }
+
+// Freeze implements engine.Freezer: the file's owner and everybody else may only read it.
+func (s *source) Freeze(_ context.Context, database string) error {
+	path := filepath.Join(s.folder, database)
+	st, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	return os.Chmod(path, st.Mode().Perm()&^0o222)
+}

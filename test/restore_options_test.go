@@ -153,3 +153,59 @@ func TestRestoredFilesThatRefuseChanges(t *testing.T) {
 	require.Contains(t, run(t, dir, 2, "restore", "adhoc/app.db", "--from", "keep", "--to", dir, "--as", "x.db", "--owner",
 		"a=b").stderr, "nothing of what is restored there has an owner")
 }
+
+// TestSalvage: of a damaged dump comes back what is intact, into a database that says that it is not all; what is lost is
+// named, and it never counts as proven.
+func TestSalvage(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	sh(t, dir, "sqlite3 app.db \"CREATE TABLE a (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO a SELECT value, hex(randomblob(20)) FROM "+
+		"generate_series(1, 9000); CREATE TABLE b (id INTEGER PRIMARY KEY, a REFERENCES a); INSERT INTO b SELECT value, value FROM "+
+		"generate_series(1, 50); CREATE TABLE c (id INTEGER PRIMARY KEY); INSERT INTO c VALUES (1)\"")
+	paths := []string{}
+	for n := range 3 {
+		kind := []string{"full", "incremental", "incremental"}[n]
+		o := run(t, dir, -1, "dump", "--from", "./app.db", "--to", "keep", "--kind", kind, "--new-baseline="+
+			map[bool]string{true: "true", false: "false"}[n == 0])
+		paths = append(paths, lines(o.stdout)[0])
+		sh(t, dir, "sqlite3 app.db 'INSERT INTO c SELECT max(id) + 1 FROM c; DELETE FROM b WHERE id = (SELECT max(id) FROM b)'")
+	}
+	restore := []string{"restore", "adhoc/app.db", "--from", "keep", "--to", dir, "--salvage"}
+	require.Contains(t, run(t, dir, 2, restore...).stderr, "nothing of the dump")
+	require.Contains(t, run(t, dir, 2, append(restore, "--replace")...).stderr, "makes a new database")
+	ask := func(sql string) string { return strings.TrimSpace(sh(t, dir, "sqlite3 app_incomplete.db '"+sql+"'")) }
+	spoil := func(pattern string) func() {
+		found, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		require.NotEmpty(t, found, pattern)
+		text, err := os.ReadFile(found[0])
+		require.NoError(t, err)
+		bad := append([]byte{}, text...)
+		bad[len(bad)/2] ^= 1
+		require.NoError(t, os.WriteFile(found[0], bad, 0o600))
+		return func() { require.NoError(t, os.WriteFile(found[0], text, 0o600)) }
+	}
+	gone := func() { require.NoError(t, os.Remove(filepath.Join(dir, "app_incomplete.db"))) }
+
+	mend := spoil(filepath.Join(paths[2], "*/c/part-*"))
+	run(t, dir, 1, restore[:len(restore)-1]...)
+	o := run(t, dir, 3, restore...)
+	require.Contains(t, o.stderr, "all that changed after ")
+	require.Contains(t, o.stderr, "part-0001.sql.zst is damaged")
+	require.Equal(t, "9000|49|2", ask("SELECT (SELECT count(*) FROM a), (SELECT count(*) FROM b), (SELECT max(id) FROM c)"))
+	gone()
+	mend()
+
+	mend = spoil(filepath.Join(paths[0], "20-data/a/part-*"))
+	o = run(t, dir, 3, restore...)
+	require.Contains(t, o.stderr, "of the table a 0 of 9,000 rows came back")
+	require.Contains(t, o.stderr, "the full under it is damaged")
+	require.Equal(t, "0|50|1", ask("SELECT (SELECT count(*) FROM a), (SELECT count(*) FROM b), (SELECT max(id) FROM c)"))
+	require.NotContains(t, run(t, dir, 0, "list", "--from", "keep", "--all").stdout, " proven ")
+	gone()
+	mend()
+
+	spoil(filepath.Join(paths[0], "10-schema.sql.zst"))
+	require.Contains(t, run(t, dir, 1, restore...).stderr, "without it nothing can be made of the dump")
+	require.NoFileExists(t, filepath.Join(dir, "app_incomplete.db"))
+}

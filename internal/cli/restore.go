@@ -26,7 +26,7 @@ type restoreFlags struct {
 	from, to, at, as, into, owners, part string
 	only                                 []string
 	replace, any, dry                    bool
-	disconnect, readOnly, roles          bool
+	disconnect, readOnly, roles, salvage bool
 	owner                                []string
 }
 
@@ -69,6 +69,8 @@ Transaction too: 0-1-4711, or 'before 0-1-4711'.`, [2]string{
 		"`OLD=NEW`: what belongs to a role, or is granted to it, goes to another one; may be repeated")
 	f.BoolVar(&r.roles, "with-roles", false, "make the roles or users that are missing, from the job's dump of the server")
 	f.BoolVar(&r.disconnect, "disconnect", false, "with --replace: end the sessions of others in the existing database")
+	f.BoolVar(&r.salvage, "salvage", false,
+		"of a damaged dump, restore what is intact, into a database whose name says that it is incomplete")
 	f.BoolVar(&r.readOnly, "read-only", false, "leave the restored database so that it refuses changes")
 	return cmd
 }
@@ -102,6 +104,10 @@ func (a *app) restore(name string, r restoreFlags) error {
 	}
 	if r.disconnect && !r.replace {
 		return fault.Wrong("flag-wrong", "--disconnect goes with --replace").Advise("without that, no existing database is touched")
+	}
+	if r.salvage && (r.replace || r.into != "" || r.part != "" || len(r.only) > 0 && r.as == "") {
+		return fault.Wrong("flag-wrong", "--salvage makes a new database, of all that is intact").
+			Advise("leave --replace, --into and --part out; --only goes with --as")
 	}
 	if _, err := rolesOf(r.owner); err != nil {
 		return err
@@ -226,6 +232,9 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 	if err == nil && r.as+r.into != "" {
 		as = r.as + r.into
 	}
+	if r.salvage {
+		as = incomplete(as, plan.Last().Manifest.Source.Engine)
+	}
 	roles, e := rolesOf(r.owner)
 	if err == nil {
 		err = e
@@ -233,7 +242,8 @@ func (a *app) restoreTask(f *config.File, plan *chain.Plan, r restoreFlags) (res
 	task := restore.Task{Plan: plan, To: to, Options: restore.Options{Name: as, Replace: r.replace, Any: r.any,
 		Only: r.only,
 		Add:  len(r.only) > 0 && r.as+r.into == "" && !r.replace, Owners: restore.Owners(r.owners),
-		Into: r.into != "", Part: restore.Part(r.part), Disconnect: r.disconnect, ReadOnly: r.readOnly, Map: roles}}
+		Into: r.into != "", Part: restore.Part(r.part), Disconnect: r.disconnect, ReadOnly: r.readOnly, Map: roles,
+		Salvage: r.salvage}}
 	if err == nil && r.roles {
 		task.Options.Server, err = a.serverOf(plan.Last())
 	}
@@ -408,4 +418,14 @@ func (a *app) serverOf(d *keep.Dump) (*chain.Plan, error) {
 		err = p.Whole(a.ctx)
 	}
 	return p, err
+}
+
+// incomplete is the name of a database that has not all that it should: nobody is to take it for the whole.
+func incomplete(name, of string) string {
+	const mark = "_incomplete"
+	if of == "sqlite" {
+		end := filepath.Ext(name)
+		return strings.TrimSuffix(name, end) + mark + end
+	}
+	return name + mark
 }

@@ -56,7 +56,10 @@ type Options struct {
 	Map        map[string]string // roles, or users, that take the place of others: plain names
 	Server     *chain.Plan       // the dump of what belongs to the server, for roles that are missing; nil: none
 
+	Salvage bool // restore what is intact of a damaged dump
+
 	mapper engine.RoleMapper // set where roles are mapped
+	lost   *losses           // set where a damaged dump is salvaged
 }
 
 // Outcome is what came of a restore.
@@ -73,6 +76,7 @@ type Outcome struct {
 	LeftOut   []Lost   // what the target could not take, and went on without
 	SelfNamed []string // what names the old database's name and so still means that one
 	Notes     []string // what does not come back as it was
+	Gone      []string // what of a damaged dump is lost
 	Settings  []string
 }
 
@@ -98,6 +102,7 @@ func (o *Outcome) Warnings() (list []string) {
 		list = append(list,
 			"restored under another name, these still name the old database: the "+strings.Join(o.SelfNamed, ", the "))
 	}
+	list = append(list, o.Gone...)
 	for _, r := range o.LeftOut {
 		list = append(list, "the "+r.ID+" is left out: "+r.Why)
 	}
@@ -111,6 +116,12 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	d := plan.Last()
 	if err := plan.Whole(ctx); err != nil {
 		return nil, err
+	}
+	if opt.Salvage {
+		if plan, opt.lost, err = salvage(ctx, plan); err != nil {
+			return nil, err
+		}
+		d = plan.Last()
 	}
 	src, err := engine.Open(ctx, to)
 	if err != nil {
@@ -180,6 +191,9 @@ func Run(ctx context.Context, plan *chain.Plan, to engine.Location, opt Options,
 	}
 	done = true
 	out.Added, out.Beside = opt.Add, beside
+	if opt.lost != nil {
+		out.Gone = append(opt.lost.words, out.Gone...)
+	}
 	if opt.ReadOnly {
 		if err := src.(engine.Freezer).Freeze(context.WithoutCancel(ctx), opt.Name); err != nil {
 			return out, fault.New("read-only-failed", err, "%s is restored, and could not be left read-only", opt.Name)
@@ -282,6 +296,9 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 	feed *event.Feed) (*Outcome, error) {
 	start := time.Now()
 	for _, d := range plan.Dumps() {
+		if opt.lost != nil { // every file was read
+			break
+		}
 		bad, err := verify.Present(ctx, d)
 		if err != nil {
 			return nil, err

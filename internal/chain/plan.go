@@ -108,7 +108,9 @@ const manyManifests = 4
 
 // Whole reads the manifests of all its dumps whole.
 func (p *Plan) Whole(ctx context.Context) error {
-	brief := slices.DeleteFunc(p.Dumps(), func(d *keep.Dump) bool { return d.Manifest == nil || !d.Manifest.IsBrief() && !d.Manifest.Locked() })
+	brief := slices.DeleteFunc(p.Dumps(), func(d *keep.Dump) bool {
+		return d.Manifest == nil || !d.Manifest.IsBrief() && !d.Manifest.Locked()
+	})
 	if len(brief) == 0 {
 		return nil
 	}

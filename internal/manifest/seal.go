@@ -51,6 +51,9 @@ var sealedNumber = regexp.MustCompile(`^[0-9]{6}\.age$`)
 // SealedFile is the name of the n-th sealed file.
 func SealedFile(n int) string { return fmt.Sprintf("%06d.age", n) }
 
+// sealedText stands for what a warning says, outside of a seal: its code is no secret.
+const sealedText = "what it says is sealed"
+
 // MostSealed bounds the files of a sealed dump.
 const MostSealed = 999_999
 
@@ -63,6 +66,9 @@ func (m *Manifest) Outside(of string, recipients []string, files []File) *Manife
 		Seal: &Seal{Of: of, For: recipients, Partial: m.Partial(), Inside: m.Inside(),
 			Restorable: m.Payload.Stream != nil && m.Payload.Stream.Restorable},
 		Payload: Payload{Type: m.Payload.Type}, Files: slices.Clone(files)}
+	for _, w := range m.Warnings {
+		o.Warnings = append(o.Warnings, Warning{w.Code, sealedText})
+	}
 	slices.SortFunc(o.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 	for _, f := range o.Files {
 		o.StoredBytes += f.Bytes
@@ -160,7 +166,7 @@ func (m *Manifest) checkSeal(sizes map[string]int64) error {
 	if n := len(m.Seal.For); n == 0 || n > 1000 || slices.ContainsFunc(m.Seal.For, func(s string) bool { return len(s) > maxText }) {
 		return errors.New("it does not say for whom it is sealed")
 	}
-	if !m.Locked() || m.Note+m.Why != "" || len(m.Warnings) > 0 {
+	if !m.Locked() || m.Note+m.Why != "" || slices.ContainsFunc(m.Warnings, func(w Warning) bool { return w.Text != sealedText }) {
 		return errors.New("it is sealed, and tells what is inside")
 	}
 	if m.Payload.Type != TypeSQL && m.Payload.Type != TypeTar && m.Payload.Type != TypeStream {

@@ -65,7 +65,8 @@ func TestWhatIsOutsideOfASeal(t *testing.T) {
 	for say, spoil := range map[string]func(m *Manifest){
 		"id of the dump that is sealed":    func(m *Manifest) { m.Seal.Of = "x" },
 		"for whom it is sealed":            func(m *Manifest) { m.Seal.For = nil },
-		"tells what is inside":             func(m *Manifest) { m.Payload.SQL = &SQL{} },
+		"tells what is inside":             func(m *Manifest) { m.Warnings = []Warning{{"shrunk", "posting lost rows"}} },
+		"sealed, and tells":                func(m *Manifest) { m.Payload.SQL = &SQL{} },
 		"has a file of the name":           func(m *Manifest) { m.Files[0].Path = "20-data/x" },
 		"it has no file dump-key.age":      func(m *Manifest) { m.Files[len(m.Files)-2].Path = SealedFile(77) },
 		"the name of its folder is none":   func(m *Manifest) { m.Seal.Folder = "../x" },

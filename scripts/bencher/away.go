@@ -90,9 +90,11 @@ func copyToS3(program, dir, from, dump string) error {
 		return err
 	}
 	return copyTo("to S3, with digests", 1/0.8, program, from, to, s.Path("barn", "dumps"), func() error {
-		return shell(fmt.Sprintf(`cd %s; find . -type f | while read -r f; do sum=$(sha256sum "$f"); \
-curl -sf -H "x-amz-content-sha256: ${sum%%%% *}" --aws-sigv4 aws:amz:us-east-1:s3 --user %s:%s -T "$f" \
-"http://127.0.0.1:%d/barn/plain/$f"; done`, dump, testserver.S3User, testserver.S3Secret, s.Port))
+		return shell(fmt.Sprintf(`cd %s; find . -type f | while read -r f; do
+	sum=$(sha256sum "$f")
+	curl -sf -H "x-amz-content-sha256: ${sum%%%% *}" --aws-sigv4 aws:amz:us-east-1:s3 --user %s:%s -T "$f" \
+		"http://127.0.0.1:%d/barn/plain/$f"
+done`, dump, testserver.S3User, testserver.S3Secret, s.Port))
 	})
 }
 

@@ -74,7 +74,8 @@ func commitTime() (time.Time, error) {
 // fill makes the tree of what is installed.
 func fill(root, arch string, at time.Time) error {
 	for _, folder := range []string{"usr/bin", "usr/share/man/man1", "usr/share/bash-completion/completions",
-		"usr/share/zsh/vendor-completions", "usr/share/fish/vendor_completions.d", "usr/lib/systemd/system", "usr/share/doc/grainkeep"} {
+		"usr/share/zsh/vendor-completions", "usr/share/fish/vendor_completions.d", "usr/lib/systemd/system",
+		"usr/share/doc/grainkeep"} {
 		if err := os.MkdirAll(filepath.Join(root, folder), 0o755); err != nil {
 			return err
 		}

@@ -19,7 +19,8 @@ var token = regexp.MustCompile(`(?s)'(?:[^']|'')*'` + // a text
 // skipped are tokens that older dumps have in other places, or that a server adds.
 var skipped = map[string]bool{"(": true, ")": true, "ONLY": true, "COLUMN": true}
 
-func canonical(sql string) string {
+// Canonical is the form of a definition in which two are compared whose texts differ.
+func Canonical(sql string) string {
 	var b strings.Builder
 	cast := token.SubexpIndex("cast")
 	for _, m := range token.FindAllStringSubmatch(sql, -1) {

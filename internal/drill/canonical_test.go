@@ -7,8 +7,8 @@ import (
 )
 
 func TestCanonical(t *testing.T) {
-	same := func(a, b string) { t.Helper(); require.Equal(t, canonical(a), canonical(b)) }
-	differ := func(a, b string) { t.Helper(); require.NotEqual(t, canonical(a), canonical(b)) }
+	same := func(a, b string) { t.Helper(); require.Equal(t, Canonical(a), Canonical(b)) }
+	differ := func(a, b string) { t.Helper(); require.NotEqual(t, Canonical(a), Canonical(b)) }
 	same(`CHECK (((s)::text = ANY ((ARRAY['a'::character varying, 'b''(c)::text'::character varying])::text[])))`,
 		`CHECK (((s)::text = ANY (ARRAY[('a'::character varying)::text, ('b''(c)::text'::character varying)::text])))`)
 	same(`x::"odd ""type"[] > 1.5::numeric(10,2)`, `(x) > 1.5`)

@@ -125,15 +125,15 @@ func compared(o engine.Object) bool { return o.Section != engine.Owners && o.Sec
 
 func (c *comparison) same(want, got engine.Object) bool {
 	if slices.ContainsFunc(c.out.Unchecked, func(s restore.Lost) bool { return s.ID == want.ID() }) {
-		c := canonical(want.Unchecked) // a server that cannot tell it from a tested one shows it as such
-		return c == canonical(got.SQL) || c == canonical(got.Unchecked)
+		c := Canonical(want.Unchecked) // a server that cannot tell it from a tested one shows it as such
+		return c == Canonical(got.SQL) || c == Canonical(got.Unchecked)
 	}
 	if want.Kind == "sequence value" { // older dumps say it in other words
 		return slices.Equal(sortedValues(want.SQL), sortedValues(got.SQL))
 	}
 	a, b := want.AsCurrentUser(want.SQL), got.AsCurrentUser(got.SQL)
-	return a == b || canonical(a) == canonical(b) ||
-		c.old && strings.Contains(canonical(b), canonical(a))
+	return a == b || Canonical(a) == Canonical(b) ||
+		c.old && strings.Contains(Canonical(b), Canonical(a))
 }
 
 // values finds the texts, numbers and truths in a statement.

@@ -49,7 +49,7 @@ func (c *comparison) witnessColumns(id string, was, is []engine.WitnessColumn) {
 		return
 	}
 	for i, w := range was {
-		if says := is[i].Says; c.sameSeries && says != w.Says && canonical(says) != canonical(w.Says) {
+		if says := is[i].Says; c.sameSeries && says != w.Says && Canonical(says) != Canonical(w.Says) {
 			c.definitionDiffers("table "+id, "the column %s of the table %s is %q to the server, and was %q", w.Name,
 				id, says, w.Says)
 		}

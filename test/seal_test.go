@@ -391,3 +391,15 @@ func TestCopiesHaveTheirTimes(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "barn/proofs")))
 	require.Contains(t, w.run(0, "status").stdout, " proven ", "the copy's proof counts")
 }
+
+// TestAMachineThatCannotRemember: a sealed dump is as good where this machine has no place for what the next one needs.
+func TestAMachineThatCannotRemember(t *testing.T) {
+	w := newSealWorld(t, "[keep.barn]\nfolder = \"barn\"\nseal = [\"OFFICE\", \"SAFE\"]\n")
+	w.run(-1, "keep", "create", "barn")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "state"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "state/sealed"), nil, 0o600))
+	require.Contains(t, w.run(3, "dump", "nightly", "--kind", "full", "--new-baseline").stderr, "the next dump will be a full")
+	require.Contains(t, w.run(3, "dump", "nightly", "--kind", "incremental").stderr, "a full dump is taken")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "state/sealed")))
+	w.back("barn", "safe.key")
+}

@@ -261,6 +261,10 @@ func (r *runner) take(ctx context.Context, src engine.Source) error {
 	if err != nil {
 		return err
 	}
+	if e := session.Forgot(); e != nil {
+		r.feed.Warn("seal-not-remembered", "", "the next dump will be a full: what it needs of these could not be kept on this "+
+			"machine: %v", e)
+	}
 	if e := r.Keep.ForgetSealed(always, r.Name, append(r.dumps[:len(r.dumps):len(r.dumps)], r.res.Done...)); e != nil {
 		r.feed.Note("", "what this machine remembers of older sealed dumps could not be removed: %v", e)
 	}

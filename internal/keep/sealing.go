@@ -82,7 +82,7 @@ func (s *sealing) create(ctx context.Context, d *Draft, name string) (store.Writ
 	}
 	if s.memory != nil && manifest.ForNext(name) {
 		if sealed.memory, err = s.memory.create(ctx, number); err != nil {
-			return nil, errors.Join(err, w.Abort())
+			s.memory.failed(err)
 		}
 	}
 	return sealed, nil
@@ -200,7 +200,9 @@ func (d *Draft) enclose(ctx context.Context, data []byte, id string) (*Dump, err
 		return nil, err
 	}
 	if s.memory != nil {
-		s.memory.keep(ctx, done.ID, data, names)
+		if err := s.memory.keep(ctx, done.ID, data, names); err != nil {
+			d.s.forgot = err
+		}
 	}
 	joined, err := outer.Unlock(data, names)
 	if err != nil {

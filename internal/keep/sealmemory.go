@@ -125,8 +125,8 @@ func (w *rememberedWriter) abort() {
 	w.of.failed(w.w.Abort())
 }
 
-// keep remembers a dump that is in place: where that fails, the next one is a full.
-func (r *rememberedDump) keep(ctx context.Context, id string, manifestBytes, names []byte) {
+// keep remembers a dump that is in place. Where that fails, the next one is a full, and this one is as good as any.
+func (r *rememberedDump) keep(ctx context.Context, id string, manifestBytes, names []byte) error {
 	for name, data := range map[string][]byte{memoryManifest: manifestBytes, memoryNames: names} {
 		w, err := r.create(ctx, name)
 		if err != nil {
@@ -142,6 +142,7 @@ func (r *rememberedDump) keep(ctx context.Context, id string, manifestBytes, nam
 	if r.stage != nil {
 		r.failed(r.of.st.(store.Stager).Clear(ctx, r.name))
 	}
+	return r.err
 }
 
 // folderOf is where a dump is remembered.

@@ -73,7 +73,8 @@ type Session struct {
 	lease store.Lease
 	stage store.Stage // nil: the store moves nothing
 
-	begun map[string]string // the folders of copies that were begun before, by the ids of the dumps
+	forgot error
+	begun  map[string]string // the folders of copies that were begun before, by the ids of the dumps
 
 	mu   sync.Mutex
 	into int // folders in which dumps were begun
@@ -142,11 +143,17 @@ func (s *Session) Draft(ctx context.Context, m *manifest.Manifest, name phrase.F
 	d = s.draft(m, name)
 	if len(s.Seal) > 0 {
 		if d.sealing, err = newSealing(s.Seal); err == nil {
-			d.sealing.memory, err = s.k.sealed.begin(ctx, s.k.ID, m.Job, m.Database)
+			var e error
+			if d.sealing.memory, e = s.k.sealed.begin(ctx, s.k.ID, m.Job, m.Database); e != nil {
+				d.sealing.memory, s.forgot = nil, e
+			}
 		}
 	}
 	return d, err
 }
+
+// Forgot says why this machine does not remember what the next sealed dump needs of these; nil: it does.
+func (s *Session) Forgot() error { return s.forgot }
 
 // draft is a draft of what is not sealed, or is so already.
 func (s *Session) draft(m *manifest.Manifest, name phrase.FolderName) *Draft {

@@ -76,6 +76,17 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 			plans = append(plans, plan)
 		}
 	}
+	if len(names) == 0 {
+		for _, name := range f.Refreshes() {
+			when, err := config.Schedules(f.Refresh[name].When)
+			if err != nil {
+				return nil, err
+			}
+			if len(when) > 0 {
+				plans = append(plans, schedule.Plan{Job: name, What: schedule.Refresh, When: when, CatchUp: schedule.DefaultCatchUp})
+			}
+		}
+	}
 	if len(plans) == 0 {
 		return nil, fault.Wrong("schedule-absent", "no job says when it is due").
 			Advise("give it a phrase: full = \"02:30 on sunday\", drill = \"11:00 on sunday\"")
@@ -172,7 +183,7 @@ func (a *app) lastOf(f *config.File, plans []schedule.Plan) (schedule.Last, erro
 	looked := map[string]bool{}
 	for _, p := range plans {
 		name := f.Job[p.Job].Keep
-		if looked[name] {
+		if looked[name] || p.What == schedule.Refresh { // of which the journal knows
 			continue
 		}
 		looked[name] = true
@@ -328,6 +339,9 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 	}
 	for _, p := range plans {
 		j := f.Job[p.Job]
+		if p.What == schedule.Refresh {
+			j = config.Job{Source: f.Refresh[p.Job].To}
+		}
 		for _, name := range []string{j.Source, j.DrillOn} {
 			s := f.Source[name]
 			if path, ok := strings.CutPrefix(s.Secret, "file:"); ok {
@@ -337,7 +351,7 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 				add(&m.Writes, f.Absolute(s.Path))
 			}
 		}
-		if k := f.Keep[j.Keep]; k.Store == "" {
+		if k := f.Keep[j.Keep]; k.Store == "" && j.Keep != "" {
 			add(&m.Writes, f.Absolute(k.Folder))
 		}
 		for _, c := range j.Files {

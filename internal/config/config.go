@@ -23,14 +23,15 @@ import (
 
 // File is a configuration file.
 type File struct {
-	Timezone string            `toml:"timezone,omitempty"`
-	Journal  Journal           `toml:"journal,omitempty"`
-	Schedule Serve             `toml:"schedule,omitempty"`
-	Source   map[string]Source `toml:"source"`
-	Keep     map[string]Keep   `toml:"keep"`
-	Job      map[string]Job    `toml:"job"`
-	Tell     map[string]Tell   `toml:"tell,omitempty"`
-	Keys     []string          `toml:"keys,omitempty"` // private ones that open sealed dumps
+	Timezone string             `toml:"timezone,omitempty"`
+	Journal  Journal            `toml:"journal,omitempty"`
+	Schedule Serve              `toml:"schedule,omitempty"`
+	Source   map[string]Source  `toml:"source"`
+	Keep     map[string]Keep    `toml:"keep"`
+	Job      map[string]Job     `toml:"job"`
+	Tell     map[string]Tell    `toml:"tell,omitempty"`
+	Refresh  map[string]Refresh `toml:"refresh,omitempty"`
+	Keys     []string           `toml:"keys,omitempty"` // private ones that open sealed dumps
 
 	path string
 	zone *time.Location
@@ -320,6 +321,11 @@ func (f *File) check() (err error) {
 	}
 	for _, name := range sorted(f.Job) {
 		if err := f.checkJob(name, f.Job[name]); err != nil {
+			return err
+		}
+	}
+	for _, name := range sorted(f.Refresh) {
+		if err := f.checkRefresh(name, f.Refresh[name]); err != nil {
 			return err
 		}
 	}

@@ -16,7 +16,7 @@ import (
 
 // known are the keys of each section, for the advice on a misspelt one.
 var known = map[string][]string{
-	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys"},
+	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys", "refresh"},
 	"journal":  {"folder", "source", "database", "keep_for"},
 	"schedule": {"at_once", "listen", "token_sha256"},
 	"tell": {"by", "on", "jobs", "summary", "report", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
@@ -33,7 +33,9 @@ var known = map[string][]string{
 		"drill_limit",
 		"restore_limit", "tries", "wait", "priority", "rate", "accept", "rows", "check", "files", "before", "after",
 		"after_drill"},
-	"files":  {"name", "folder", "only", "except", "split", "changed_by"},
+	"files": {"name", "folder", "only", "except", "split", "changed_by"},
+	"refresh": {"dump", "from", "to", "as", "when", "unproven", "keep_old", "disconnect", "read_only", "owners", "owner", "with_roles",
+		"sql", "limit"},
 	"rows":   {"table", "condition"},
 	"check":  {"database", "sql", "answer"},
 	"before": steps, "after": steps, "after_drill": steps,

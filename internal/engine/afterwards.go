@@ -17,3 +17,9 @@ type RoleMapper interface {
 	// know: nothing is given to the wrong one. The SQL may be empty, where just the object is asked for.
 	MapRoles(o Object, sql string, roles map[string]string) (Object, string, error)
 }
+
+// Dropper is a source that can remove a database.
+type Dropper interface {
+	// Drop removes a database, for good.
+	Drop(ctx context.Context, database string) error
+}

@@ -56,7 +56,8 @@ type Options struct {
 	Map        map[string]string // roles, or users, that take the place of others: plain names
 	Server     *chain.Plan       // the dump of what belongs to the server, for roles that are missing; nil: none
 
-	Salvage bool // restore what is intact of a damaged dump
+	After   []string // SQL of an administrator's own, run when all is there and before the database has its name
+	Salvage bool     // restore what is intact of a damaged dump
 
 	mapper engine.RoleMapper // set where roles are mapped
 	lost   *losses           // set where a damaged dump is salvaged
@@ -409,7 +410,16 @@ func (l *loader) run(ctx context.Context) error {
 			}
 		}
 	}
-	return l.again(ctx, s)
+	if err := l.again(ctx, s); err != nil {
+		return err
+	}
+	for i, sql := range l.opt.After {
+		if err := s.Exec(ctx, strings.TrimRight(sql, "; \n")+";\n"); err != nil {
+			return fault.New("sql-failed", err, "statement %d of those that follow the restore failed", i+1).
+				Advise("the database that was there is as it was; correct the statement, and try again")
+		}
+	}
+	return nil
 }
 
 // again tries what was left out, now that all else is there: the order of what needs what

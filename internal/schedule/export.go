@@ -51,7 +51,7 @@ func (m Machine) needs(plans []Plan) string {
 	}
 	tested := map[string]bool{}
 	for _, p := range plans {
-		if !tested[p.Job] {
+		if !tested[p.Job] && p.What != Refresh {
 			tested[p.Job] = true
 			fmt.Fprintf(&b, "# This tests it:  sudo -u %s %s --config %s survey %s\n", m.User, shellWord(m.Program),
 				shellWord(m.Config), p.Job)

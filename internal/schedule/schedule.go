@@ -20,10 +20,11 @@ const (
 	Copy         What = "copy"
 	Drill        What = "drill"
 	Verify       What = "verify"
+	Refresh      What = "refresh" // its job is the name of the refresh
 )
 
 // order is that in which things are done that are due at one instant: of dumps, the largest first.
-var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Copy: 3, Drill: 4, Verify: 5}
+var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Copy: 3, Drill: 4, Verify: 5, Refresh: 6}
 
 // Dump says whether it is a dump that is due.
 func (w What) Dump() bool { return order[w] <= order[Incremental] }

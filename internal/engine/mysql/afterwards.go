@@ -79,3 +79,12 @@ func (s *source) MapRoles(o engine.Object, sql string, roles map[string]string) 
 	o.Roles = mapped
 	return o, sql, nil
 }
+
+// Drop implements engine.Dropper. One that can only be read has to be opened before.
+func (s *source) Drop(ctx context.Context, database string) error {
+	if s.Freezable(ctx) == nil {
+		_, _ = s.home.exec(ctx, "ALTER DATABASE "+quote(database)+" READ ONLY = 0") // older ones have no such thing
+	}
+	_, err := s.home.exec(ctx, "DROP DATABASE "+quote(database))
+	return err
+}

@@ -110,3 +110,9 @@ func (s *source) MapRoles(o engine.Object, sql string, roles map[string]string) 
 	}
 	return o, sql + rest, nil
 }
+
+// Drop implements engine.Dropper.
+func (s *source) Drop(ctx context.Context, database string) error {
+	_, err := s.home.Exec(ctx, "DROP DATABASE "+quote(database))
+	return err
+}

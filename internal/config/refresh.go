@@ -1,0 +1,54 @@
+package config
+
+import (
+	"strings"
+
+	"grainkeep/internal/phrase"
+)
+
+// Refresh is a test or training database that is made anew from a dump.
+type Refresh struct {
+	Dump       string   `toml:"dump"`           // JOB/DATABASE
+	From       string   `toml:"from,omitempty"` // a keep; empty: all of them
+	To         string   `toml:"to"`             // a source
+	As         string   `toml:"as"`             // the name of the database
+	When       any      `toml:"when,omitempty"`
+	Unproven   bool     `toml:"unproven,omitempty"` // the newest dump will do, proven or not
+	KeepOld    bool     `toml:"keep_old,omitempty"` // the one before stays, renamed aside
+	Disconnect bool     `toml:"disconnect,omitempty"`
+	ReadOnly   bool     `toml:"read_only,omitempty"`
+	Owners     string   `toml:"owners,omitempty"`
+	Owner      []string `toml:"owner,omitempty"` // OLD=NEW
+	WithRoles  bool     `toml:"with_roles,omitempty"`
+	SQL        []string `toml:"sql,omitempty"` // in the new database, before it gets its name
+	Limit      string   `toml:"limit,omitempty"`
+}
+
+// Refreshes lists the names of the refreshes, sorted.
+func (f *File) Refreshes() []string { return sorted(f.Refresh) }
+
+func (f *File) checkRefresh(name string, r Refresh) error {
+	where := "refresh." + name
+	of, database, ok := strings.Cut(r.Dump, "/")
+	switch {
+	case !phrase.IsJob(name):
+		return f.wrong(where, "a refresh cannot be named so").Advise("use small letters, digits, - and _, at most 64")
+	case !ok || of == "" || database == "" || strings.HasPrefix(database, "+"):
+		return f.wrong(where, "dump is %q", r.Dump).Advise("name a database's dumps: JOB/DATABASE")
+	case r.From != "" && f.Keep[r.From].Folder+f.Keep[r.From].Store == "":
+		return f.wrong(where, "there is no keep %q", r.From).Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
+	case f.Source[r.To].Engine == "":
+		return f.wrong(where, "there is no source %q", r.To).Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
+	case r.As == "":
+		return f.wrong(where, "the key as is missing").Advise("name the database that is made anew: as = \"bookings_training\"")
+	case r.To == f.Job[of].Source && r.As == database:
+		return f.wrong(where, "it would take the place of the very database that the job %s dumps", of).
+			Advise("give it another name, or another source")
+	case r.Owners != "" && r.Owners != "kept" && r.Owners != "mine":
+		return f.wrong(where, "owners is %q", r.Owners).Advise("write \"kept\" or \"mine\"")
+	}
+	if _, err := Schedules(r.When); err != nil {
+		return f.wrong(where, "when: %v", err)
+	}
+	return f.checkAges(where, map[string]string{"limit": r.Limit})
+}

@@ -85,7 +85,10 @@ func shortened(key string) string {
 }
 
 // ReadRecipients reads public keys, one a line; empty lines and those that begin with # are passed over.
-func ReadRecipients(r io.Reader) (list []Recipient, err error) {
+func ReadRecipients(r io.Reader) ([]Recipient, error) { return readLines(r, ParseRecipient) }
+
+// readLines reads what stands one a line; it is an error if nothing does.
+func readLines[T any](r io.Reader, parse func(string) (T, error)) (list []T, err error) {
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, maxLine)
 	for n := 1; lines.Scan(); n++ {
@@ -93,11 +96,11 @@ func ReadRecipients(r io.Reader) (list []Recipient, err error) {
 		if line == "" || line[0] == '#' {
 			continue
 		}
-		to, err := ParseRecipient(line)
+		one, err := parse(line)
 		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", n, err)
 		}
-		list = append(list, to)
+		list = append(list, one)
 	}
 	if err := lines.Err(); err != nil {
 		return nil, err

@@ -1,7 +1,6 @@
 package seal
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
@@ -90,28 +89,7 @@ func ParseSignatory(line string) (Signatory, error) {
 }
 
 // ReadSignatories reads public keys, one a line; empty lines and those that begin with # are passed over.
-func ReadSignatories(r io.Reader) (list Trusted, err error) {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(nil, maxLine)
-	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimSpace(lines.Text())
-		if line == "" || line[0] == '#' {
-			continue
-		}
-		s, err := ParseSignatory(line)
-		if err != nil {
-			return nil, fmt.Errorf("line %d: %w", n, err)
-		}
-		list = append(list, s)
-	}
-	if err := lines.Err(); err != nil {
-		return nil, err
-	}
-	if len(list) == 0 {
-		return nil, errors.New("it has no public key")
-	}
-	return list, nil
-}
+func ReadSignatories(r io.Reader) (Trusted, error) { return readLines(r, ParseSignatory) }
 
 // Digest tells some who are trusted from others.
 func (t Trusted) Digest() string {

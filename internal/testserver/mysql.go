@@ -51,8 +51,8 @@ func StartMariaDB(parent string, settings ...string) (*MySQL, error) {
 	if err := m.prepare(parent, root); err != nil {
 		return nil, err
 	}
-	data := m.seen(filepath.Join(m.Folder, "data"))
-	install := m.command(m.Folder, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+data,
+	at := func(name string) string { return m.seen(filepath.Join(m.Folder, name)) }
+	install := m.command(m.Folder, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+at("data"), "--tmpdir="+at("tmp"),
 		"--auth-root-authentication-method=normal", "--skip-test-db", "--force") // a system of its own knows no hosts
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)

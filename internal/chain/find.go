@@ -168,7 +168,11 @@ func pick(of, bad []*keep.Dump, name, at string, now time.Time) (*keep.Dump, err
 	if before != nil && before.Manifest.Moment.In(zone).Format(time.DateOnly) == when.Day {
 		return before, nil
 	}
-	e := fault.Wrong("moment-absent", "%s has no dump of %s that is not later than %s", newest.Name(), when.Day, at)
+	upTo := ""
+	if when.Text != when.Day {
+		upTo = " up to " + when.Until.In(zone).Format("15:04:05 MST")
+	}
+	e := fault.Wrong("moment-absent", "%s has no dump of %s%s", newest.Name(), when.Day, upTo)
 	var offers []string
 	for _, n := range []struct {
 		d    *keep.Dump

@@ -152,6 +152,9 @@ func (a *app) printCompared(was, is *compare.State, r *compare.Result, all bool)
 			a.sideOf(side[0], side[1], d.How != compare.Changed || all)
 		}
 	}
+	if len(r.Objects) > 0 {
+		a.print("\n")
+	}
 	if len(r.Unknown) > 0 {
 		a.say("Not told of %s, whose fingerprints are not known and whose counts are the same: %s", phrase.Plural(int64(len(r.Unknown)),
 			"table"), strings.Join(r.Unknown, ", "))

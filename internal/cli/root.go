@@ -22,15 +22,18 @@ import (
 	"grainkeep/internal/seal"
 )
 
-// memoryLimit keeps the collector at work early enough for the process to stay
-// small; it is a goal, not a wall.
-const memoryLimit = 48 << 20
+// The collector is kept at work early enough for the process to stay small: memoryLimit is a goal, not a wall, and
+// SQLite's memory and the program's own pages come besides. What is unsealed leaves a piece of garbage for each 64 KiB.
+const (
+	memoryLimit    = 48 << 20 // bytes
+	garbagePercent = 200
+)
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
-		debug.SetGCPercent(400)
+		debug.SetGCPercent(garbagePercent)
 	}
 	signal.Ignore(syscall.SIGXFSZ) // a file-size limit is an error to report, not a death
 	ctx, stop := untilSignal(context.Background())

@@ -17,6 +17,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/record"
 	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
@@ -154,8 +155,7 @@ func (w *sealedWriter) Abort() error {
 
 // plain writes a file of a sealed dump that is not sealed by its key.
 func (s *sealing) plain(ctx context.Context, d *Draft, name string, data []byte) error {
-	sum := sha256.Sum256(data)
-	s.has(manifest.File{Path: name, Bytes: int64(len(data)), SHA256: hex.EncodeToString(sum[:])})
+	s.has(manifest.File{Path: name, Bytes: int64(len(data)), SHA256: record.ID(data)})
 	return d.write(ctx, name, data)
 }
 

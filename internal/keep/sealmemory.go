@@ -182,11 +182,7 @@ func (m *sealedMemory) recallAll(ctx context.Context, d *Dump, name string, limi
 		return nil, err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
-	if err == nil && int64(len(data)) > limit {
-		err = &store.TooLargeError{Name: name, Bytes: int64(len(data)), Limit: limit}
-	}
-	return data, err
+	return store.ReadBounded(f, name, limit)
 }
 
 // ForgetSealed forgets of a job's sealed dumps on this machine what no dump will build on: all but those of the newest

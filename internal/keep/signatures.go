@@ -2,8 +2,6 @@ package keep
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"io/fs"
 
@@ -13,11 +11,6 @@ import (
 	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
-
-func digestHex(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}
 
 // signer gives what a record says of its signature, and what makes it; nothing, where nobody signs.
 func (k *Keep) signer() (*manifest.Signed, func([]byte) ([]byte, error), error) {

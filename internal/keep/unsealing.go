@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/record"
 	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
 )
@@ -121,7 +123,7 @@ func (d *Dump) unlockWith(ctx context.Context, outer *manifest.Manifest, key *se
 }
 
 func unsealAll(key *seal.Key, sealed []byte, limit int64) ([]byte, error) {
-	r, err := key.Unseal(strings.NewReader(string(sealed)))
+	r, err := key.Unseal(bytes.NewReader(sealed))
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +148,7 @@ func (d *Dump) checked(ctx context.Context, outer *manifest.Manifest, name strin
 	case err != nil:
 		return nil, fault.New("dump-unreadable", err, "cannot read %s", d.files.Where(name)).
 			Advise("that says nothing about the dump: check who owns it, and the drive")
-	case digestHex(data) != f.SHA256:
+	case record.ID(data) != f.SHA256:
 		return nil, d.damage(name, errors.New("its digest does not match the manifest"))
 	}
 	return data, nil

@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -75,15 +74,7 @@ func MakeSigner(comment string) (p Pair, err error) {
 func Lines(file []byte, ask Ask) (list [][2]string, err error) {
 	text := string(file)
 	if strings.HasPrefix(text, "-----BEGIN AGE ENCRYPTED FILE-----") {
-		id, err := askedFor(ask)
-		if err != nil {
-			return nil, err
-		}
-		in, err := age.Decrypt(armor.NewReader(strings.NewReader(text)), id)
-		if err != nil {
-			return nil, fmt.Errorf("the passphrase does not open it")
-		}
-		inside, err := io.ReadAll(io.LimitReader(in, 1<<20))
+		inside, err := openProtected(armor.NewReader(strings.NewReader(text)), ask)
 		if err != nil {
 			return nil, err
 		}

@@ -66,15 +66,7 @@ func (r *Ring) Add(file []byte, ask Ask) error {
 
 // addProtected adds the keys of a file that is itself sealed with a passphrase.
 func (r *Ring) addProtected(sealed io.Reader, ask Ask) error {
-	id, err := askedFor(ask)
-	if err != nil {
-		return err
-	}
-	in, err := age.Decrypt(sealed, id)
-	if err != nil {
-		return errors.New("the passphrase does not open it")
-	}
-	text, err := io.ReadAll(io.LimitReader(in, 1<<20))
+	text, err := openProtected(sealed, ask)
 	if err != nil {
 		return err
 	}
@@ -82,6 +74,19 @@ func (r *Ring) addProtected(sealed io.Reader, ask Ask) error {
 		return errors.New("it is sealed twice")
 	}
 	return r.Add(text, ask)
+}
+
+// openProtected gives the text of a file of keys that is sealed with a passphrase.
+func openProtected(sealed io.Reader, ask Ask) ([]byte, error) {
+	id, err := askedFor(ask)
+	if err != nil {
+		return nil, err
+	}
+	in, err := age.Decrypt(sealed, id)
+	if err != nil {
+		return nil, errors.New("the passphrase does not open it")
+	}
+	return io.ReadAll(io.LimitReader(in, 1<<20))
 }
 
 // maxWork bounds the work that somebody else's header can ask of this machine: 2^20 take some four seconds.

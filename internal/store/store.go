@@ -226,9 +226,14 @@ func ReadAll(ctx context.Context, s Reader, name string, limit int64) ([]byte, e
 		return nil, err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	return ReadBounded(f, name, limit) // it may have grown
+}
+
+// ReadBounded reads what has a name whole. It is a TooLargeError that it has more than limit bytes.
+func ReadBounded(r io.Reader, name string, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
 	if err == nil && int64(len(data)) > limit {
-		err = &TooLargeError{name, int64(len(data)), limit} // it grew
+		err = &TooLargeError{name, int64(len(data)), limit}
 	}
 	return data, err
 }

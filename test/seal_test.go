@@ -187,7 +187,8 @@ func TestSealedInABucket(t *testing.T) {
 	require.NoError(t, err)
 	for _, folder := range folders {
 		sh(t, w.dir, fmt.Sprintf(`mkdir -p %[1]s; cd %[1]s
-get() { curl -sS --fail-with-body -H "x-amz-content-sha256: UNSIGNED-PAYLOAD" --aws-sigv4 aws:amz:us-east-1:s3 --user %[2]s:%[3]s -o "$1" http://127.0.0.1:%[4]d/barn/dumps/nightly/harbour.db/%[5]s/$1; }
+get() { curl -sS --fail-with-body -H "x-amz-content-sha256: UNSIGNED-PAYLOAD" \
+	--aws-sigv4 aws:amz:us-east-1:s3 --user %[2]s:%[3]s -o "$1" http://127.0.0.1:%[4]d/barn/dumps/nightly/harbour.db/%[5]s/$1; }
 get SHA256SUMS
 while read -r sum name; do get $name; done < SHA256SUMS`, filepath.Join(fetched, filepath.Base(folder)), testserver.S3User,
 			testserver.S3Secret, s.Port, filepath.Base(folder)))

@@ -47,7 +47,8 @@ func (w *walk) mistake(name string) (last string) {
 		return ""
 	}
 	var found []*keep.Dump
-	if found, w.err = w.a.find(f, "", name, ""); w.err != nil || found[0].Whole(w.a.ctx) != nil || found[0].Manifest.Payload.SQL.Log == nil {
+	if found, w.err = w.a.find(f, "", name, ""); w.err != nil || found[0].Whole(w.a.ctx) != nil ||
+		found[0].Manifest.Payload.SQL.Log == nil {
 		return ""
 	}
 	var r *payload.Reader

@@ -75,7 +75,8 @@ func copyBySFTP(program, dir, from, dump string) error {
 	path, plain := filepath.Join(dir, "by-sftp"), filepath.Join(dir, "plain")
 	return copyTo("by SFTP, read back", 1/0.8, program, from, s.URL(path), path, func() error {
 		return shell(fmt.Sprintf("rm -rf %[1]s %[1]s-back; mkdir %[1]s; printf 'put -r %[2]s %[1]s/dump\\nget -r %[1]s/dump %[1]s-back\\n' | sftp "+
-			"-q -b - -i %[3]s -o UserKnownHostsFile=%[4]s -P %[5]d %[6]s@127.0.0.1; cd %[1]s-back; sha256sum -c --quiet SHA256SUMS", plain, dump, s.Key, s.Known, s.Port, s.User))
+			"-q -b - -i %[3]s -o UserKnownHostsFile=%[4]s -P %[5]d %[6]s@127.0.0.1; "+
+			"cd %[1]s-back; sha256sum -c --quiet SHA256SUMS", plain, dump, s.Key, s.Known, s.Port, s.User))
 	})
 }
 

@@ -80,7 +80,8 @@ func fill(root, arch string, at time.Time) error {
 			return err
 		}
 	}
-	cmd := exec.Command("go", "build", "-buildvcs=true", "-trimpath", "-ldflags", "-s -w -buildid=", "-o", filepath.Join(root, "usr/bin/grainkeep"),
+	cmd := exec.Command("go", "build", "-buildvcs=true", "-trimpath", "-ldflags", "-s -w -buildid=", "-o",
+		filepath.Join(root, "usr/bin/grainkeep"),
 		"./cmd/grainkeep")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH="+arch)
 	if text, err := cmd.CombinedOutput(); err != nil {

@@ -1,0 +1,79 @@
+package postgres
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+
+	"grainkeep/internal/engine"
+)
+
+// RowText implements engine.Texter.
+func (driver) RowText() engine.RowText {
+	return engine.RowText{Copied: true, Quote: '"', Columns: columnsOf}
+}
+
+var (
+	columnName = regexp.MustCompile(`^\s*("(?:[^"]|"")*"|[^\s"(]+) `)
+	typeEnd    = regexp.MustCompile(` (?:COLLATE|NOT NULL|DEFAULT|GENERATED|CONSTRAINT|NULL|STORAGE|COMPRESSION)\b`)
+	typeParts  = regexp.MustCompile(`^([a-z" ._]+?)(?:\((\d+)(?:,(-?\d+))?\))?( with(?:out)? time zone)?$`)
+)
+
+// columnsOf takes a definition of ours apart: one column a line.
+func columnsOf(create string) (list []engine.Column) {
+	_, inside, _ := strings.Cut(create, " (\n")
+	for line := range strings.SplitSeq(inside, "\n") {
+		if strings.HasPrefix(line, ")") {
+			break
+		}
+		m := columnName.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		c := engine.Column{Name: m[1], Type: strings.TrimSuffix(strings.TrimSpace(line[len(m[0]):]), ",")}
+		if strings.HasPrefix(c.Name, `"`) {
+			c.Name = strings.ReplaceAll(c.Name[1:len(c.Name)-1], `""`, `"`)
+		}
+		c.NotNull = strings.Contains(c.Type, " NOT NULL")
+		if end := typeEnd.FindStringIndex(c.Type); end != nil {
+			c.Type = c.Type[:end[0]]
+		}
+		c.Class, c.Limit = classOf(c.Type)
+		list = append(list, c)
+	}
+	return list
+}
+
+func classOf(kind string) (class engine.Class, limit int) {
+	m := typeParts.FindStringSubmatch(kind)
+	if m == nil {
+		return engine.Other, 0
+	}
+	n, _ := strconv.Atoi(m[2])
+	scale, _ := strconv.Atoi(m[3])
+	switch m[1] {
+	case "smallint":
+		return engine.Integer, 16
+	case "integer":
+		return engine.Integer, 32
+	case "bigint":
+		return engine.Integer, 64
+	case "numeric":
+		return engine.Decimal, n - scale
+	case "real", "double precision":
+		return engine.Real, 0
+	case "boolean":
+		return engine.Boolean, 0
+	case "text", "character varying", "character", "citext", "public.citext":
+		return engine.Texts, n
+	case "bytea":
+		return engine.Binary, 0
+	case "date", "timestamp":
+		return engine.Date, 0
+	case "uuid":
+		return engine.UUID, 0
+	case "json", "jsonb":
+		return engine.Document, 0
+	}
+	return engine.Other, 0
+}

@@ -1,0 +1,69 @@
+package engine
+
+// Value is a value of a row, as the text of a dump has it.
+type Value struct {
+	Kind ValueKind
+	Data []byte // Number: a decimal; Text: the text; Bytes: the bytes; Expression: as it is written
+}
+
+// ValueKind is what a value is in the text of a dump.
+type ValueKind int
+
+// The kinds of values. PostgreSQL's are texts all, which the column's class makes numbers, times or bytes of.
+const (
+	Null ValueKind = iota
+	Number
+	Text
+	Bytes
+	Expression // what only the server can reckon
+)
+
+// Column is a column as the definition of its table has it.
+type Column struct {
+	Name    string // literal
+	Type    string // as the definition writes it
+	Class   Class
+	Limit   int    // characters, or bytes, at most; of an Integer its bits, of a Decimal the digits before the point; 0: none
+	Charset string // MariaDB, MySQL: of its texts
+	NotNull bool
+}
+
+// Class is a family of types.
+type Class int
+
+// The classes of types.
+const (
+	Other Class = iota // known to the server alone
+	Integer
+	Decimal
+	Real
+	Boolean
+	Texts
+	Binary
+	Date     // a day, or an instant, that begins with YYYY-MM-DD
+	UUID     // 32 hexadecimal digits
+	Document // JSON
+)
+
+// RowText says how an engine writes rows and their changes, so that a dump can be read without its server.
+type RowText struct {
+	Copied    bool // files of rows are the text form of COPY; else they are value lists of INSERTs
+	Backslash bool // a quoted text has escapes; else only one with an E before it
+	Quote     byte // of names
+	// Columns takes the SQL that makes a table apart. A column that it does not find is of the class Other.
+	Columns func(create string) []Column
+}
+
+// Texter is a Driver whose dumps can be read without a server.
+type Texter interface {
+	RowText() RowText
+}
+
+// RowTextOf says how an engine writes rows.
+func RowTextOf(name string) (RowText, error) {
+	d, err := Find(name)
+	if err != nil {
+		return RowText{}, err
+	}
+	return d.(Texter).RowText(), nil
+}

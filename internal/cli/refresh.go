@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -11,10 +12,13 @@ import (
 	"grainkeep/internal/config"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/job"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/mask"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
+	"grainkeep/internal/step"
 )
 
 func (a *app) refreshCommand() *cobra.Command {
@@ -50,9 +54,12 @@ func (a *app) refresh(name, at string) error {
 		return err
 	}
 	task.Options.After = r.SQL
+	if task.Options.Masks, err = job.Of(f).Masks(name); err != nil {
+		return err
+	}
 	a.makeGood(f, false)
-	return a.noted(f, "refresh", name, plan.Last().Keep, func(string) error {
-		return a.refreshNow(r, task)
+	return a.noted(f, "refresh", name, plan.Last().Keep, func(run string) error {
+		return a.refreshBetween(f, name, run, task)
 	})
 }
 
@@ -90,6 +97,42 @@ func (a *app) toRefresh(f *config.File, r config.Refresh, at string) (*chain.Pla
 	return p, err
 }
 
+// refreshBetween refreshes, between the steps around it.
+func (a *app) refreshBetween(f *config.File, name, run string, task restore.Task) (err error) {
+	around, err := job.Of(f).AroundRefresh(name)
+	if err != nil {
+		return err
+	}
+	facts := step.Facts{Job: name, Run: run, Result: "failed", Target: task.Options.Name, Dumps: []string{task.Plan.Last().Path()}}
+	feed, end := a.feed()
+	open, err := around.Begin(a.ctx, "refresh-"+name+"-"+run, step.Before, step.After, facts, feed)
+	end()
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err == nil {
+			facts.Result = "good"
+		}
+		err = errors.Join(err, open.Close(a.ctx, facts, feed))
+	}()
+	return a.refreshNow(f.Refresh[name], task)
+}
+
+// unmasked tells what was masked, and what looks as if it should have been.
+func (a *app) unmasked(m *mask.Set) {
+	if list := m.Masked(); len(list) > 0 {
+		a.say("  masked %s: %s", phrase.Plural(int64(len(list)), "column"), strings.Join(list, ", "))
+	}
+	for _, l := range m.Looks() {
+		if len(m.Masked()) == 0 {
+			a.say("  %s, and is as it was dumped", l)
+			continue
+		}
+		a.warn("column-unmasked", "%s, and no mask means it: give it one, or say that it is \"clear\"", l)
+	}
+}
+
 // refreshNow restores, and removes the database before.
 func (a *app) refreshNow(r config.Refresh, task restore.Task) error {
 	unpin, err := a.pin(task.Plan.Last())
@@ -114,6 +157,7 @@ func (a *app) refreshNow(r config.Refresh, task restore.Task) error {
 	p.Result, p.Rows, p.Took, p.Path = journal.Good, out.Rows, out.Took, out.Name
 	a.part(p)
 	a.notAsItWas(task, out, false)
+	a.unmasked(task.Options.Masks)
 	if out.Aside == "" || r.KeepOld {
 		return nil
 	}

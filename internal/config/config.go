@@ -309,7 +309,7 @@ func (f *File) check() (err error) {
 		if s.TLS != "" && s.TLS != "off" && s.TLS != "on" && s.TLS != "verify" {
 			return f.wrong("source."+name, "tls is %q", s.TLS).Advise("write \"off\", \"on\" or \"verify\"")
 		}
-		if s.Secret != "" && !strings.HasPrefix(s.Secret, "file:") && !strings.HasPrefix(s.Secret, "env:") {
+		if s.Secret != "" && !isPlace(s.Secret) {
 			return f.wrong("source."+name, "the secret itself must not stand in this file").
 				Advise("write secret = \"file:/path\" or \"env:NAME\", and change the password that stood here")
 		}
@@ -403,6 +403,11 @@ func (f *File) checkJob(name string, j Job) error {
 		}
 	}
 	return nil
+}
+
+// isPlace says whether a text says where a secret is, and is none itself.
+func isPlace(text string) bool {
+	return strings.HasPrefix(text, "file:") || strings.HasPrefix(text, "env:")
 }
 
 func sorted[T any](m map[string]T) []string {

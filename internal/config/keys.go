@@ -37,7 +37,7 @@ var known = map[string][]string{
 		"after_drill"},
 	"files": {"name", "folder", "only", "except", "split", "changed_by"},
 	"refresh": {"dump", "from", "to", "as", "when", "unproven", "keep_old", "disconnect", "read_only", "owners", "owner", "with_roles",
-		"sql", "limit"},
+		"sql", "limit", "mask", "mask_key", "before", "after"},
 	"rows":   {"table", "condition"},
 	"check":  {"database", "sql", "answer"},
 	"before": steps, "after": steps, "after_drill": steps,

@@ -225,7 +225,7 @@ func (f *File) checkTell(where string, t Tell) error {
 	if _, err := Schedules(t.Summary); err != nil {
 		return f.wrong(where, "summary: %v", err)
 	}
-	if t.Secret != "" && !strings.HasPrefix(t.Secret, "file:") && !strings.HasPrefix(t.Secret, "env:") {
+	if t.Secret != "" && !isPlace(t.Secret) {
 		return f.wrong(where, "the secret itself must not stand in this file").
 			Advise("write secret = \"file:/path\" or \"env:NAME\", and change the password that stood here")
 	}

@@ -22,6 +22,12 @@ type Refresh struct {
 	WithRoles  bool     `toml:"with_roles,omitempty"`
 	SQL        []string `toml:"sql,omitempty"` // in the new database, before it gets its name
 	Limit      string   `toml:"limit,omitempty"`
+
+	Mask    map[string]any `toml:"mask,omitempty"`     // what becomes of the columns of a pattern
+	MaskKey string         `toml:"mask_key,omitempty"` // where the key is that masked values depend on
+
+	Before []Step `toml:"before,omitempty"`
+	After  []Step `toml:"after,omitempty"`
 }
 
 // Refreshes lists the names of the refreshes, sorted.
@@ -49,6 +55,12 @@ func (f *File) checkRefresh(name string, r Refresh) error {
 	}
 	if _, err := Schedules(r.When); err != nil {
 		return f.wrong(where, "when: %v", err)
+	}
+	if err := f.checkMasks(name, r); err != nil {
+		return err
+	}
+	if err := f.checkSteps(where, r.Before, r.After); err != nil {
+		return err
 	}
 	return f.checkAges(where, map[string]string{"limit": r.Limit})
 }

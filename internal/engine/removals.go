@@ -10,12 +10,28 @@ import (
 	"grainkeep/internal/fault"
 )
 
-// Removals cuts the text of a file that removes rows into its statements, each with what stands before it and
-// without its end, and gives them to run, which tells how many rows went. What follows the last one goes to after, if
-// that is not nil. It fails where other than as many rows went as the statement says: then they are not those that
-// the dump was compared with.
+// Removals runs the statements of a file that removes rows, and gives how many went. What follows the last one goes to
+// after, if that is not nil. It fails where other than as many rows went as the statement says: then they are not those
+// that the dump was compared with.
 func Removals(text io.Reader, run func(sql []byte) (int64, error), after func(sql []byte) error) (rows int64,
 	err error) {
+	err = EachRemoval(text, func(sql []byte, want int64) error {
+		n, err := run(sql)
+		if err != nil {
+			return err
+		}
+		if n != want {
+			return fault.New("rows-differ", nil, "%d rows were to go, and there are %d: %.200q", want, n, bytes.TrimSpace(sql))
+		}
+		rows += n
+		return nil
+	}, after)
+	return rows, err
+}
+
+// EachRemoval cuts the text of a file that removes rows into its statements, each with what stands before it and without
+// its end, and tells how many rows it says that it removes. What follows the last one goes to after, if that is not nil.
+func EachRemoval(text io.Reader, each func(sql []byte, rows int64) error, after func(sql []byte) error) (err error) {
 	in := bufio.NewReaderSize(text, 64<<10)
 	var sql []byte
 	var q quotes
@@ -23,15 +39,15 @@ func Removals(text io.Reader, run func(sql []byte) (int64, error), after func(sq
 		begin := len(sql)
 		if sql, err = ReadLine(in, sql, maxStatement); err == io.EOF {
 			if bytes.HasPrefix(sql, []byte("DELETE FROM ")) || bytes.Contains(sql, []byte("\nDELETE FROM ")) {
-				return rows, fmt.Errorf("the last statement has no end")
+				return fmt.Errorf("the last statement has no end")
 			}
 			if after != nil {
-				return rows, after(sql)
+				return after(sql)
 			}
-			return rows, nil
+			return nil
 		}
 		if err != nil {
-			return rows, err
+			return err
 		}
 		q.pass(sql[begin:])
 		end := rowsEnd.FindSubmatchIndex(sql[begin:])
@@ -40,17 +56,11 @@ func Removals(text io.Reader, run func(sql []byte) (int64, error), after func(sq
 		}
 		want, err := strconv.ParseInt(string(sql[begin+end[2]:begin+end[3]]), 10, 64)
 		if err != nil {
-			return rows, err
+			return err
 		}
-		n, err := run(sql[:begin+end[0]])
-		if err != nil {
-			return rows, err
+		if err := each(sql[:begin+end[0]], want); err != nil {
+			return err
 		}
-		if n != want {
-			return rows, fault.New("rows-differ", nil, "%d rows were to go, and there are %d: %.200q", want, n,
-				bytes.TrimSpace(sql[begin:]))
-		}
-		rows += n
 		sql = sql[:0]
 	}
 }

@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
+	"io"
+	"slices"
 )
 
 // RowChange is a statement of a file of changes, taken apart. Its values are valid until the next one.
@@ -170,6 +173,35 @@ func (c *RowCutter) valued(n Named, s []byte) (Named, []byte, error) {
 	var err error
 	n.Value, s, err = c.value(s)
 	return n, s, err
+}
+
+// EachChange goes through the text of a file of transactions: statements that change rows of one of some tables are given
+// with its ID, without their end, and everything else line by line, without an ID. A line that is none of those that such
+// a file can have is an error: nothing passes for want of understanding.
+func EachChange(text io.Reader, ids []string, each func(id string, sql, end []byte) error) error {
+	in := lineReader{in: bufio.NewReaderSize(text, 256<<10)}
+	for {
+		line, err := in.line()
+		if err == io.EOF && len(line) == 0 {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		id, sql, end := "", line, []byte(nil)
+		tail := max(0, len(line)-48) // bytes that the end takes at most
+		if m := rowsEnd.FindSubmatchIndex(line[tail:]); m != nil {
+			if id = TableOf(line, ids); id == "" {
+				return fmt.Errorf("a change is of none of the tables that it is said to be of: %.80q", line)
+			}
+			sql, end = line[:tail+m[0]], line[tail+m[0]:]
+		} else if !slices.ContainsFunc(around, func(a string) bool { return bytes.HasPrefix(line, []byte(a)) }) {
+			return fmt.Errorf("a line stands where changes are expected, and is none: %.80q", line)
+		}
+		if err := each(id, sql, end); err != nil {
+			return err
+		}
+	}
 }
 
 // AppendChange writes a statement on the rows of a table of an ID, as its file has it.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 
 	"grainkeep/internal/fault"
@@ -25,15 +26,15 @@ func longRow() error {
 }
 
 // EachRow goes through the text of a file of rows. row is given each row and what ends it, other everything else, line by
-// line; both are valid until the next call. An error of theirs ends it.
+// line; both are valid until the next call. An error of theirs ends it, and so does a line that is none of those that
+// such a file can have: nothing passes for want of understanding.
 func (r RowText) EachRow(text io.Reader, row func(row, end []byte) error, other func(line []byte) error) error {
 	in := lineReader{in: bufio.NewReaderSize(text, 256<<10)}
-	var head headScan
-	copying, into := false, ""
+	at := rowPlace{copied: r.Copied}
 	for {
 		line, err := in.line()
 		if err == io.EOF {
-			if len(line) > 0 || copying || head.ended {
+			if len(line) > 0 || at.rows || len(at.head) > 0 {
 				return errors.New("the text of rows has no end")
 			}
 			return nil
@@ -41,36 +42,75 @@ func (r RowText) EachRow(text io.Reader, row func(row, end []byte) error, other 
 		if err != nil {
 			return err
 		}
-		begins := !copying && r.Copied && bytes.HasPrefix(line, []byte("COPY ")) && bytes.HasSuffix(line, []byte(" FROM stdin;\n"))
+		n, err := at.next(line)
 		switch {
-		case begins && into != "" && into != string(line): // a row in pieces
-			return longRow()
-		case begins:
-			copying, into = true, string(line)
-		case copying && string(line) == "\\.\n":
-			copying = false
-		case copying:
-			if err := row(line[:len(line)-1], line[len(line)-1:]); err != nil {
-				return err
-			}
-			continue
-		case !r.Copied && head.past(line):
-			end := len(line) - 2
-			if end < 2 || line[end-1] != ')' {
-				return fmt.Errorf("a row has no end: %.40q", line)
-			}
-			if line[end] == ';' {
-				head = headScan{}
-			}
-			if err := row(line[:end], line[end:]); err != nil {
-				return err
-			}
-			continue
+		case err != nil:
+		case n > 0:
+			err = row(line[:n], line[n:])
+		default:
+			err = other(line)
 		}
-		if err := other(line); err != nil {
+		if err != nil {
 			return err
 		}
 	}
+}
+
+// rowPlace is where in a file of rows its reader is.
+type rowPlace struct {
+	copied bool
+	rows   bool   // rows follow, up to the end of their group
+	head   []byte // of a group, as far as it has come
+	into   string // the head of the first group of COPY
+}
+
+// around are the beginnings of lines that may stand around groups of rows.
+var around = []string{"--", "SET ", "PRAGMA ", "BEGIN;", "COMMIT;", "\n"}
+
+// next takes a line; what it gives is how much of it is a row, 0: nothing.
+func (p *rowPlace) next(line []byte) (int, error) {
+	switch {
+	case p.rows && p.copied && string(line) == "\\.\n":
+		p.rows = false
+		return 0, nil
+	case p.rows && p.copied:
+		return len(line) - 1, nil
+	case p.rows:
+		end := len(line) - 2
+		if end < 2 || line[end-1] != ')' || line[end] != ';' && line[end] != ',' {
+			return 0, fmt.Errorf("a row has no end: %.40q", line)
+		}
+		p.rows = line[end] == ','
+		return end, nil
+	case len(p.head) > 0 || bytes.HasPrefix(line, []byte("COPY ")) && p.copied || bytes.HasPrefix(line, []byte("INSERT INTO ")) && !p.copied:
+		return 0, p.heading(line)
+	case slices.ContainsFunc(around, func(a string) bool { return bytes.HasPrefix(line, []byte(a)) }):
+		return 0, nil
+	case p.into != "": // a row that comes in pieces has statements of its own
+		return 0, longRow()
+	}
+	return 0, fmt.Errorf("a line stands where rows are expected, and is none: %.80q", line)
+}
+
+// heading takes a line of the head of a group. The names in it may hold line feeds, and what looks like its end.
+func (p *rowPlace) heading(line []byte) error {
+	if p.head = append(p.head, line...); len(p.head) > maxHead {
+		return errors.New("the head of rows has no end")
+	}
+	var q quotes
+	q.pass(p.head)
+	if q.open != 0 {
+		return nil
+	}
+	switch end := bytes.HasSuffix(p.head, []byte(" VALUES\n")); {
+	case p.copied && p.into != "" && p.into != string(p.head): // a row in pieces
+		return longRow()
+	case p.copied && bytes.HasSuffix(p.head, []byte(";\n")):
+		p.into, p.rows, p.head = string(p.head), true, nil
+	case !p.copied && end:
+		p.rows, p.head = true, nil
+	}
+	return nil
 }
 
 // lineReader reads lines of bounded length; without a copy, where it can.

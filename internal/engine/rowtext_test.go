@@ -31,6 +31,7 @@ func TestRowText(t *testing.T) {
 		file, want string
 	}{
 		{copiedText, "SET a = 'COPY';\nCOPY public.x (a, b) FROM stdin;\n1\t\\N\ta\\tb\\\\\n\\.\nSET b;\n", "x:1 0: x:a\tb\\"},
+		{copiedText, "-- of one table\nCOPY public.\"x\ny;\n\"(a,b) FROM STDIN (FORMAT text);\n1\t2\n\\.\n", "x:1 x:2"},
 		{escaped, "INSERT INTO `x` (`a\n VALUES\n`) VALUES\n(-1.5e3,'it\\'s (1), \\Z\\\\',x'00ff',NULL,_utf8mb4'é'),\n('');\n",
 			"n:-1.5e3 x:it's (1), \x1a\\ b:\x00\xff 0: x:é | x:"},
 		{quoted, "BEGIN;\nINSERT INTO x(a) VALUES\n('o''k',X'00ff',-9e999,'a'||char(9,10)||'''b\\',CAST(X'41' AS TEXT),3.0/(1<<1));\nCOMMIT;\n",
@@ -57,7 +58,8 @@ func TestRowText(t *testing.T) {
 		require.Equal(t, c.want, strings.Join(rows, " | "))
 		require.Equal(t, c.file, again.String())
 	}
-	for _, wrong := range []string{"INSERT INTO `x` (`a`) VALUES\n(1),\n", "INSERT INTO `x` (`a`) VALUES\n1;\n"} {
+	for _, wrong := range []string{"INSERT INTO `x` (`a`) VALUES\n(1),\n", "INSERT INTO `x` (`a`) VALUES\n1;\n", "REPLACE INTO x VALUES\n(1);\n",
+		"INSERT INTO `x\n VALUES\n"} {
 		require.Error(t, escaped.EachRow(strings.NewReader(wrong), func(row, _ []byte) error { return nil }, ignore))
 	}
 	for text, says := range map[string]string{"COPY x FROM stdin;\n1\n": "no end",

@@ -1,5 +1,7 @@
 package engine
 
+import "strings"
+
 // Value is a value of a row, as the text of a dump has it.
 type Value struct {
 	Kind ValueKind
@@ -52,6 +54,35 @@ type RowText struct {
 	Quote     byte // of names
 	// Columns takes the SQL that makes a table apart. A column that it does not find is of the class Other.
 	Columns func(create string) []Column
+}
+
+// SplitList splits what stands between parentheses at its commas, and gives the place of the closing one too. Texts and
+// names may hold anything; backslash says that texts have escapes.
+func SplitList(sql string, backslash bool) (list []string, end int) {
+	depth, start := 0, 0
+	for i := 0; i < len(sql); i++ {
+		switch c := sql[i]; c {
+		case '\'', '`', '"':
+			for i++; i < len(sql) && sql[i] != c; i++ {
+				if sql[i] == '\\' && c != '`' && backslash {
+					i++
+				}
+			}
+		case '(', '[':
+			depth++
+		case ')', ']':
+			if depth == 0 {
+				return append(list, strings.TrimSpace(sql[start:i])), i
+			}
+			depth--
+		case ',':
+			if depth == 0 {
+				list = append(list, strings.TrimSpace(sql[start:i]))
+				start = i + 1
+			}
+		}
+	}
+	return list, len(sql)
 }
 
 // Texter is a Driver whose dumps can be read without a server.

@@ -18,6 +18,7 @@ import (
 	"grainkeep/internal/files"
 	"grainkeep/internal/journal"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/mask"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/step"
 	"grainkeep/internal/stream"
@@ -127,6 +128,27 @@ func (s Set) AfterDrill(name string) (step.Around, error) {
 		return step.Around{}, nil
 	}
 	return s.around(nil, s.f.Job[name].AfterDrill, undoneName)
+}
+
+// AroundRefresh are the steps around a refresh.
+func (s Set) AroundRefresh(name string) (step.Around, error) {
+	r := s.f.Refresh[name]
+	return s.around(r.Before, r.After, undoneName)
+}
+
+// Masks are the masks of a refresh. There may be none: then they tell just which columns look as if they needed one.
+func (s Set) Masks(name string) (*mask.Set, error) {
+	rules, err := s.f.Masks(name)
+	if err != nil {
+		return nil, err
+	}
+	var key engine.Secret
+	if place := s.f.Refresh[name].MaskKey; place != "" {
+		if key, err = s.secretAt(place); err != nil {
+			return nil, err
+		}
+	}
+	return mask.New(rules, []byte(key.Reveal()))
 }
 
 // Low says whether a job's work has a low priority.

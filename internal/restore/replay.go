@@ -9,6 +9,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/mask"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/rows"
 )
@@ -67,6 +68,20 @@ func (l *loader) stopInside() error {
 	return nil
 }
 
+// replayed replays the text of a file.
+func (l *loader) replayed(ctx context.Context, s engine.Replayer, text io.Reader, which engine.Which) (int64, error) {
+	t, err := s.Replay(ctx, text, which, func(n int64) { l.meter.Rows.Add(n) })
+	if err == nil { // what is left of the file is read too: its digest counts
+		_, err = io.Copy(io.Discard, text)
+	}
+	if which.Until > 0 {
+		l.mu.Lock()
+		l.out.Rows += t.Inserted - t.Removed
+		l.mu.Unlock()
+	}
+	return t.All(), err
+}
+
 // stream replays what one dump has of a stream.
 func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transactions) error {
 	which := engine.Which{}
@@ -82,16 +97,8 @@ func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transa
 	}
 	for _, path := range x.Of.Files {
 		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) {
-			t, err := s.Replay(ctx, text, which, func(n int64) { l.meter.Rows.Add(n) })
-			if err == nil { // what is left of the file is read too: its digest counts
-				_, err = io.Copy(io.Discard, text)
-			}
-			if which.Until > 0 {
-				l.mu.Lock()
-				l.out.Rows += t.Inserted - t.Removed
-				l.mu.Unlock()
-			}
-			return t.All(), err
+			return l.masked(text, func(m *mask.Set, text io.Reader) io.ReadCloser { return m.Changes(x.Of.Tables, text) },
+				func(text io.Reader) (int64, error) { return l.replayed(ctx, s, text, which) })
 		})
 		if err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/mask"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/verify"
 )
@@ -56,8 +57,9 @@ type Options struct {
 	Map        map[string]string // roles, or users, that take the place of others: plain names
 	Server     *chain.Plan       // the dump of what belongs to the server, for roles that are missing; nil: none
 
-	After   []string // SQL of an administrator's own, run when all is there and before the database has its name
-	Salvage bool     // restore what is intact of a damaged dump
+	Masks   *mask.Set // what becomes of values on their way; nil: they stay
+	After   []string  // SQL of an administrator's own, run when all is there and before the database has its name
+	Salvage bool      // restore what is intact of a damaged dump
 
 	mapper engine.RoleMapper // set where roles are mapped
 	lost   *losses           // set where a damaged dump is salvaged
@@ -318,6 +320,9 @@ func load(ctx context.Context, plan *chain.Plan, t engine.Target, opt Options, t
 			Advise("restore it under another name, or take the rows of a full")
 	}
 	if err := l.stopInside(); err != nil {
+		return nil, err
+	}
+	if err := l.chooseMasks(ctx); err != nil {
 		return nil, err
 	}
 	l.t, l.there, l.meter = t, there, feed.Gauge()

@@ -13,6 +13,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/mask"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/rows"
 )
@@ -50,7 +51,7 @@ func (l *loader) rows(ctx context.Context) error {
 		}
 		defer s.Close()
 		for p, ok := next(); ok; p, ok = next() {
-			n, err := l.file(ctx, s, whole[p.table].Files, p.path)
+			n, err := l.file(ctx, s, whole[p.table].Files, order[p.table].ID, p.path)
 			if err != nil {
 				return err
 			}
@@ -143,7 +144,10 @@ func (l *loader) layer(ctx context.Context, s engine.Session, x payload.Layer) e
 	}
 	var went, got int64
 	for _, path := range t.Gone {
-		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) { return s.Remove(ctx, text) })
+		n, err := l.text(ctx, x.Files, path, func(text io.Reader) (int64, error) {
+			return l.masked(text, func(m *mask.Set, text io.Reader) io.ReadCloser { return m.Removals(t.ID, text) },
+				func(text io.Reader) (int64, error) { return s.Remove(ctx, text) })
+		})
 		if err != nil {
 			return err
 		}
@@ -154,7 +158,7 @@ func (l *loader) layer(ctx context.Context, s engine.Session, x payload.Layer) e
 		return fault.New("rows-missing", nil, "%d rows of %s went, and %d were to go", went, t.ID, t.Counts.Removed)
 	}
 	for _, path := range t.Files {
-		n, err := l.file(ctx, s, x.Files, path)
+		n, err := l.file(ctx, s, x.Files, t.ID, path)
 		if err != nil {
 			return err
 		}
@@ -167,10 +171,11 @@ func (l *loader) layer(ctx context.Context, s engine.Session, x payload.Layer) e
 	return nil
 }
 
-// file loads rows.
-func (l *loader) file(ctx context.Context, s engine.Session, of *payload.Reader, path string) (int64, error) {
+// file loads rows of a table.
+func (l *loader) file(ctx context.Context, s engine.Session, of *payload.Reader, table, path string) (int64, error) {
 	return l.text(ctx, of, path, func(text io.Reader) (int64, error) {
-		return s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) })
+		return l.masked(text, func(m *mask.Set, text io.Reader) io.ReadCloser { return m.Rows(table, text) },
+			func(text io.Reader) (int64, error) { return s.Load(ctx, text, func(n int64) { l.meter.Rows.Add(n) }) })
 	})
 }
 
@@ -201,7 +206,8 @@ func (l *loader) text(ctx context.Context, of *payload.Reader, path string,
 // loadTrouble tells rows that are damaged from rows that the server refuses.
 func loadTrouble(ctx context.Context, of *payload.Reader, path string, cause error) error {
 	err := of.Trouble(ctx, path, cause)
-	if payload.Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) {
+	if payload.Damaged(err) || fault.HasCode(err, engine.Trouble) || fault.HasCode(err, engine.RightsMissing) ||
+		fault.HasCode(err, mask.Impossible) {
 		return err
 	}
 	return fault.New("restore-failed", err, "rows could not be loaded")

@@ -243,34 +243,8 @@ func (t *table) counted() string {
 
 var signed = regexp.MustCompile("^`(?:[^`]|``)*` (?:tiny|small|medium|big)?int(?:\\([0-9]+\\))? (?:[^u]|$)")
 
-// items splits the list of a CREATE TABLE, whose texts may hold anything. It gives the
-// place of the closing parenthesis too.
-func items(sql string) (list []string, end int) {
-	depth, start := 0, 0
-	for i := 0; i < len(sql); i++ {
-		switch c := sql[i]; c {
-		case '\'', '`', '"':
-			for i++; i < len(sql) && sql[i] != c; i++ {
-				if sql[i] == '\\' && c != '`' {
-					i++
-				}
-			}
-		case '(':
-			depth++
-		case ')':
-			if depth == 0 {
-				return append(list, strings.TrimSpace(sql[start:i])), i
-			}
-			depth--
-		case ',':
-			if depth == 0 {
-				list = append(list, strings.TrimSpace(sql[start:i]))
-				start = i + 1
-			}
-		}
-	}
-	return list, len(sql)
-}
+// items splits the list of a CREATE TABLE. It gives the place of the closing parenthesis too.
+func items(sql string) (list []string, end int) { return engine.SplitList(sql, true) }
 
 func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 	id := quote(t.name)

@@ -14,23 +14,24 @@ func (driver) RowText() engine.RowText {
 }
 
 var (
+	tableName  = regexp.MustCompile(`^(?:"(?:[^"]|"")*"|[^\s"(.]+)(?:\.(?:"(?:[^"]|"")*"|[^\s"(.]+))?`)
 	columnName = regexp.MustCompile(`^\s*("(?:[^"]|"")*"|[^\s"(]+) `)
 	typeEnd    = regexp.MustCompile(` (?:COLLATE|NOT NULL|DEFAULT|GENERATED|CONSTRAINT|NULL|STORAGE|COMPRESSION)\b`)
 	typeParts  = regexp.MustCompile(`^([a-z" ._]+?)(?:\((\d+)(?:,(-?\d+))?\))?( with(?:out)? time zone)?$`)
 )
 
-// columnsOf takes a definition of ours apart: one column a line.
+// columnsOf takes a definition of ours apart. The first of several tables, a helper, has all columns.
 func columnsOf(create string) (list []engine.Column) {
-	_, inside, _ := strings.Cut(create, " (\n")
-	for line := range strings.SplitSeq(inside, "\n") {
-		if strings.HasPrefix(line, ")") {
-			break
-		}
-		m := columnName.FindStringSubmatch(line)
+	_, create, _ = strings.Cut(create, "TABLE ")
+	name := tableName.FindString(create)
+	_, inside, _ := strings.Cut(create[len(name):], "(")
+	items, _ := engine.SplitList(inside, false)
+	for _, item := range items {
+		m := columnName.FindStringSubmatch(item)
 		if m == nil {
 			continue
 		}
-		c := engine.Column{Name: m[1], Type: strings.TrimSuffix(strings.TrimSpace(line[len(m[0]):]), ",")}
+		c := engine.Column{Name: m[1], Type: item[len(m[0]):]}
 		if strings.HasPrefix(c.Name, `"`) {
 			c.Name = strings.ReplaceAll(c.Name[1:len(c.Name)-1], `""`, `"`)
 		}

@@ -145,7 +145,7 @@ func (a *app) refreshNow(r config.Refresh, task restore.Task) error {
 		return err
 	}
 	defer cancel()
-	a.restoring(task)
+	a.sayMoment(task.Plan)
 	feed, end := a.feed()
 	out, err := restore.Run(ctx, task.Plan, task.To, task.Options, feed)
 	end()

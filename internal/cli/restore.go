@@ -178,7 +178,7 @@ func (a *app) restoreAll(f *config.File, tasks []restore.Task) error {
 	}
 	done := []jsonRestored{}
 	feed, end := a.feed()
-	out, err := restore.All(ctx, tasks, feed, a.restoring, func(t restore.Task, o *restore.Outcome) {
+	out, err := restore.All(ctx, tasks, feed, func(t restore.Task) { a.sayMoment(t.Plan) }, func(t restore.Task, o *restore.Outcome) {
 		done = append(done, *a.restored(t, o))
 		a.result = done
 		p := dumpPart(t.Plan.Last())
@@ -270,7 +270,7 @@ func (a *app) rehearse(tasks []restore.Task) error {
 		if err != nil {
 			return err
 		}
-		a.restoring(t)
+		a.sayMoment(t.Plan)
 		where := t.To.Server + t.To.Path
 		a.print("would restore %s in %s and %s, %s of text, as %s at %s\n", phrase.Plural(p.Rows, "row"),
 			phrase.Plural(int64(len(p.Tables)), "table"), phrase.Plural(int64(p.Objects), "object"),
@@ -293,12 +293,12 @@ func (a *app) rehearse(tasks []restore.Task) error {
 	return a.emit(list)
 }
 
-// restoring tells of one that begins.
-func (a *app) restoring(t restore.Task) {
-	d := t.Plan.Last()
-	a.say("%s of %s, id %s", d.Name(), phrase.Both(t.Plan.Until, chain.Zone(d)), d.Short())
-	a.sayStop(t.Plan)
-	a.sayWay(t.Plan)
+// sayMoment says which moment is meant, and the way to it.
+func (a *app) sayMoment(p *chain.Plan) {
+	d := p.Last()
+	a.say("%s of %s, id %s", d.Name(), phrase.Both(p.Until, chain.Zone(d)), d.Short())
+	a.sayStop(p)
+	a.sayWay(p)
 }
 
 // restored tells of one that is done.

@@ -285,6 +285,14 @@ const (
 	Alone  = "alone"
 )
 
+// OfTable is the Table.ID of what the object belongs to, or is.
+func (o Object) OfTable() string {
+	if o.Table == "" && o.Kind == "table" {
+		return o.Name
+	}
+	return o.Table
+}
+
 // ID identifies an object within its database.
 func (o Object) ID() string { return o.Kind + " " + o.Name }
 

@@ -148,6 +148,9 @@ func pick(first bool, a, b []byte) []byte {
 	return b
 }
 
+// Valued takes the value at the beginning of a text, as it stands in a condition, and gives what follows it.
+func (c *RowCutter) Valued(s []byte) (Named, []byte, error) { return c.valued(Named{}, s) }
+
 // valued takes the value of a column: a plain one, or bytes that are said to be of a character set.
 func (c *RowCutter) valued(n Named, s []byte) (Named, []byte, error) {
 	if inside, is := bytes.CutPrefix(s, []byte("convert(")); is {

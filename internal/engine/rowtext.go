@@ -170,7 +170,7 @@ func (c *RowCutter) copied(dst []Value, row []byte) ([]Value, error) {
 			dst = append(dst, Value{Text, field})
 		default:
 			at := len(c.room)
-			if c.room = unescape(c.room, field, copyEscapes); c.room == nil {
+			if c.room = unescape(c.room, field, &copyEscapes); c.room == nil {
 				return dst, fmt.Errorf("a field ends in the middle: %.40q", field)
 			}
 			dst = append(dst, Value{Text, c.room[at:]})
@@ -189,7 +189,7 @@ var (
 )
 
 // unescape appends a text without its escapes; nil: it ends in the middle of one.
-func unescape(dst, s []byte, escapes [256]byte) []byte {
+func unescape(dst, s []byte, escapes *[256]byte) []byte {
 	for {
 		i := bytes.IndexByte(s, '\\')
 		if i < 0 {
@@ -285,33 +285,41 @@ func endOfValue(s []byte, backslash bool) int {
 
 // quoted takes a text in quotes, whose own ones are doubled.
 func (c *RowCutter) quoted(s []byte, escapes bool) (Value, []byte, error) {
-	plain, doubled := true, false
-	for i := 1; i < len(s); i++ {
-		switch {
-		case escapes && s[i] == '\\':
-			plain = false
-			i++
-		case s[i] == '\'' && i+1 < len(s) && s[i+1] == '\'':
-			doubled = true
-			i++
-		case s[i] == '\'':
-			in, rest := s[1:i], s[i+1:]
-			if plain && !doubled {
-				return Value{Text, in}, rest, nil
-			}
-			if doubled {
-				in = bytes.ReplaceAll(in, []byte("''"), []byte("'"))
-			}
-			at := len(c.room)
-			if plain {
-				c.room = append(c.room, in...)
-			} else {
-				c.room = unescape(c.room, in, textEscapes)
-			}
-			return Value{Text, c.room[at:]}, rest, nil
+	escaped, doubled, end := false, false, 1
+	for {
+		n := bytes.IndexByte(s[end:], '\'')
+		if n < 0 {
+			return Value{}, nil, fmt.Errorf("a text has no end: %.40q", s)
 		}
+		if escapes {
+			if b := bytes.IndexByte(s[end:end+n], '\\'); b >= 0 { // it, and what it stands before
+				if escaped, end = true, end+b+2; end > len(s) {
+					return Value{}, nil, fmt.Errorf("a text has no end: %.40q", s)
+				}
+				continue
+			}
+		}
+		end += n
+		if end+1 < len(s) && s[end+1] == '\'' {
+			doubled, end = true, end+2
+			continue
+		}
+		break
 	}
-	return Value{}, nil, fmt.Errorf("a text has no end: %.40q", s)
+	in, rest := s[1:end], s[end+1:]
+	if !escaped && !doubled {
+		return Value{Text, in}, rest, nil
+	}
+	if doubled {
+		in = bytes.ReplaceAll(in, []byte("''"), []byte("'"))
+	}
+	at := len(c.room)
+	if escaped {
+		c.room = unescape(c.room, in, &textEscapes)
+	} else {
+		c.room = append(c.room, in...)
+	}
+	return Value{Text, c.room[at:]}, rest, nil
 }
 
 // expression gives the value of what is more than a number or a text.

@@ -106,6 +106,7 @@ func TestRowChange(t *testing.T) {
 func FuzzRowText(f *testing.F) {
 	f.Add([]byte("COPY x (a) FROM stdin;\n1\\t\t\\N\n\\.\n"))
 	f.Add([]byte("INSERT INTO x(a) VALUES\n('a'||char(9),1.0*(1<<62),CAST(X'41' AS TEXT)),\n(E'\\'');\n"))
+	f.Add([]byte("UPDATE ONLY x SET \"a\" = E'\\\\' WHERE \"b\" = convert(x'41' USING latin1) AND `c` = 1"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		for _, of := range []RowText{copiedText, escaped, quoted} {
 			cutter := of.Cutter()
@@ -114,6 +115,10 @@ func FuzzRowText(f *testing.F) {
 				_ = of.AppendRow(nil, values)
 				return err
 			}, ignore)
+			if x, err := cutter.Change(text, "x"); err == nil {
+				_ = of.AppendChange(nil, text, "x", x)
+			}
+			_, _, _ = cutter.Valued(text)
 		}
 	})
 }

@@ -1,6 +1,9 @@
 package engine
 
-import "strings"
+import (
+	"regexp"
+	"strings"
+)
 
 // Value is a value of a row, as the text of a dump has it.
 type Value struct {
@@ -28,6 +31,7 @@ type Column struct {
 	Limit   int    // characters, or bytes, at most; of an Integer its bits, of a Decimal the digits before the point; 0: none
 	Charset string // MariaDB, MySQL: of its texts
 	NotNull bool
+	Key     int // its place in the primary key, from 1 on; 0: it is none of it
 }
 
 // Class is a family of types.
@@ -52,7 +56,8 @@ type RowText struct {
 	Copied    bool // files of rows are the text form of COPY; else they are value lists of INSERTs
 	Backslash bool // a quoted text has escapes; else only one with an E before it
 	Quote     byte // of names
-	// Columns takes the SQL that makes a table apart. A column that it does not find is of the class Other.
+	// Columns takes the SQL that makes a table, and its primary key, apart. A column that it does not find is of the class
+	// Other.
 	Columns func(create string) []Column
 }
 
@@ -83,6 +88,28 @@ func SplitList(sql string, backslash bool) (list []string, end int) {
 		}
 	}
 	return list, len(sql)
+}
+
+var primaryKey = regexp.MustCompile(`PRIMARY KEY(?: USING \w+)? \(`)
+
+// SetKey finds the primary key in the SQL that makes a table.
+func SetKey(columns []Column, sql string, quote byte, backslash bool) {
+	at := primaryKey.FindAllStringIndex(sql, -1)
+	if len(at) == 0 {
+		return
+	}
+	list, _ := SplitList(sql[at[len(at)-1][1]:], backslash)
+	q := string(quote)
+	for i, name := range list {
+		if rest, is := strings.CutPrefix(name, q); is {
+			name = strings.ReplaceAll(strings.TrimSuffix(rest, q), q+q, q)
+		}
+		for k := range columns {
+			if columns[k].Name == name {
+				columns[k].Key = i + 1
+			}
+		}
+	}
 }
 
 // Texter is a Driver whose dumps can be read without a server.

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -20,6 +21,27 @@ func LockFolder(path string) (*os.File, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// MakeLocked makes a working folder and marks it as in use. Whoever sweeps just then may take it for left behind, before it
+// is marked: then it is made again.
+func MakeLocked(make func() (string, error)) (path string, lock *os.File, err error) {
+	for range 50 {
+		if path, err = make(); err != nil {
+			return "", nil, err
+		}
+		if lock, err = LockFolder(path); err == nil {
+			st, gone := os.Stat(path)
+			if mine, e := lock.Stat(); gone == nil && e == nil && os.SameFile(st, mine) {
+				return path, lock, nil
+			}
+			lock.Close()
+			continue
+		}
+		os.Remove(path)
+		time.Sleep(2 * time.Millisecond)
+	}
+	return "", nil, err
 }
 
 // SweepFolders removes the working folders of a prefix whose makers were killed: nobody

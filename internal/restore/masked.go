@@ -22,7 +22,7 @@ func (l *loader) chooseMasks(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		made[o.Table] = sql
+		made[o.OfTable()] = sql
 	}
 	var list []mask.Table
 	for _, t := range l.tables {

@@ -42,13 +42,8 @@ func New() (*Folder, error) {
 		return nil, unusable(err)
 	}
 	engine.SweepFolders(home, prefix)
-	path, err := os.MkdirTemp(home, prefix)
+	path, lock, err := engine.MakeLocked(func() (string, error) { return os.MkdirTemp(home, prefix) })
 	if err != nil {
-		return nil, unusable(err)
-	}
-	lock, err := engine.LockFolder(path)
-	if err != nil {
-		os.Remove(path)
 		return nil, unusable(err)
 	}
 	return &Folder{Path: path, lock: lock}, nil

@@ -35,6 +35,7 @@ func definedColumns(create string) (list []engine.Column) {
 		x.Class, x.Limit = c.class()
 		list = append(list, x)
 	}
+	engine.SetKey(list, create, '`', true)
 	return list
 }
 

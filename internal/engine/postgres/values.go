@@ -42,6 +42,7 @@ func columnsOf(create string) (list []engine.Column) {
 		c.Class, c.Limit = classOf(c.Type)
 		list = append(list, c)
 	}
+	engine.SetKey(list, create, '"', false)
 	return list
 }
 

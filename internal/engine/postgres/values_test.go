@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -23,9 +24,14 @@ func TestColumnsOf(t *testing.T) {
 		earlier += map[bool]string{true: "", false: ",\n"}[i == 0] + "    " + c
 	}
 	for _, sql := range []string{`CREATE UNLOGGED TABLE "odd (".t` + "\n" + ours + ");\n", "CREATE TABLE public.t (\n" + earlier + "\n);\n",
+		"CREATE TABLE public.t (\n" + earlier + "\n);\nALTER TABLE public.t ADD CONSTRAINT t_pkey PRIMARY KEY (seen, \"a \"\"b\") INCLUDE (paid);\n",
 		"CREATE SCHEMA h;\nCREATE TABLE h.columns\n" + ours + ");\nCREATE TABLE public.t () INHERITS (h.columns);\n"} {
 		got := columnsOf(sql)
 		got[1].NotNull = false // a default may say so
+		if strings.Contains(sql, "PRIMARY KEY") {
+			require.Equal(t, []int{2, 1}, []int{got[1].Key, got[3].Key})
+			got[1].Key, got[3].Key = 0, 0
+		}
 		require.Equal(t, want, got, sql)
 	}
 	require.Empty(t, columnsOf("CREATE TABLE public.t OF public.kind;\n"))

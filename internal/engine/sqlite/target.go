@@ -54,13 +54,9 @@ func (s *source) Target(ctx context.Context, spec engine.TargetSpec) (engine.Tar
 		engine.SweepFolders(parent, working)
 	}
 	t.work = filepath.Join(parent, working+spec.Run)
-	if err := os.Mkdir(t.work, 0o700); err != nil {
-		return nil, fault.New("target-unwritable", err, "cannot write to %s", parent)
-	}
 	var err error
-	if t.lock, err = engine.LockFolder(t.work); err != nil {
-		os.Remove(t.work)
-		return nil, err
+	if _, t.lock, err = engine.MakeLocked(func() (string, error) { return t.work, os.Mkdir(t.work, 0o700) }); err != nil {
+		return nil, fault.New("target-unwritable", err, "cannot write to %s", parent)
 	}
 	t.file = filepath.Join(t.work, "database")
 	t.c, err = openConn(t.file, lib.SQLITE_OPEN_READWRITE|lib.SQLITE_OPEN_CREATE, time.Second)

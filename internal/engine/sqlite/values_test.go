@@ -1,0 +1,19 @@
+package sqlite
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/engine"
+)
+
+// TestColumnsOf: the library reads a definition as somebody wrote it, whatever that refers to.
+func TestColumnsOf(t *testing.T) {
+	t.Parallel()
+	got := columnsOf("CREATE TABLE \"odd t\" (id INTEGER PRIMARY KEY, -- a, comment (\n\"a \"\"b\" VARCHAR(20) NOT NULL DEFAULT '(,', paid, day DATE REFERENCES x, " +
+		"twice AS (id * 2));\n")
+	require.Equal(t, []engine.Column{{Name: "id", Type: "INTEGER", Class: engine.Integer, Key: 1}, {Name: `a "b`, Type: "VARCHAR(20)", Class: engine.Texts,
+		NotNull: true}, {Name: "paid", Class: engine.Binary}, {Name: "day", Type: "DATE", Class: engine.Date}}, got)
+	require.Nil(t, columnsOf("CREATE TABLE (;"))
+}

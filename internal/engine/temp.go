@@ -1,0 +1,55 @@
+package engine
+
+import "context"
+
+// TempMaker is a Driver that makes databases for the time of some questions.
+type TempMaker interface {
+	// Temp makes one in a file that is not there yet, of at most so many bytes.
+	Temp(path string, room int64) (TempDB, error)
+}
+
+// RoomUsed is the code of the error that says that a temporary database would grow beyond its room.
+const RoomUsed = "room-used"
+
+// QueryWrong is the code of errors about a query that somebody wrote.
+const QueryWrong = "query-wrong"
+
+// TempDB is a database for the time of some questions. It is for one goroutine.
+type TempDB interface {
+	// Exec runs statements of ours, and tells how many rows the last one touched.
+	Exec(ctx context.Context, sql string, with ...Cell) (rows int64, err error)
+	// Reads says which columns of which tables a query reads, by table; of one that is just counted, none. A query that
+	// does other things than read is an error of the code QueryWrong.
+	Reads(sql string) (map[string][]string, error)
+	// Into prepares to insert rows into some columns of a table.
+	Into(table string, columns []string) (TempRows, error)
+	// Query gives the rows of a query, whose cells are valid until the next one, after the names of its columns.
+	Query(ctx context.Context, sql string, names func([]string) error, each func([]Cell) error) error
+	Close() error
+}
+
+// TempRows inserts rows.
+type TempRows interface {
+	Insert(row []Cell) error
+	Close() error
+}
+
+// Cell is a value in a temporary database.
+type Cell struct {
+	Kind CellKind
+	Int  int64
+	Real float64
+	Data []byte // of a text in UTF-8, or of bytes
+}
+
+// CellKind is what a cell holds.
+type CellKind int
+
+// The kinds of cells.
+const (
+	NullCell CellKind = iota
+	IntCell
+	RealCell
+	TextCell
+	BytesCell
+)

@@ -28,6 +28,7 @@ type Session struct {
 	db     engine.TempDB
 	folder *scratch.Folder
 	meter  *event.Meter
+	snap   engine.Snapshot // of a live database; nil: there is a plan
 
 	objects []manifest.ObjectEntry
 	tables  []*table
@@ -42,8 +43,10 @@ type table struct {
 	defined []engine.Column // in the order of Columns
 	refs    []string        // its foreign keys that act on rows, as clauses
 	layers  []payload.Layer
-	columns map[string]bool // that are loaded; nil: nothing is
-	filter  string          // that its rows were loaded by; empty: all are there
+	columns map[string]bool           // that are loaded; nil: nothing is
+	exact   bool                      // exact numbers are kept as they are written
+	only    func([]engine.Value) bool // which rows are loaded; nil: all
+	filter  string                    // that its rows were loaded by; empty: all are there
 }
 
 // Open begins to ask questions of what a plan ends with. The temporary database grows to so many bytes at most.
@@ -51,11 +54,24 @@ func Open(ctx context.Context, plan *chain.Plan, room int64, feed *event.Feed) (
 	if err := plan.Whole(ctx); err != nil {
 		return nil, err
 	}
-	s = &Session{plan: plan, meter: feed.Gauge(), byName: map[string]*table{}, byID: map[string]*table{}}
-	if s.parts, err = payload.NewChain(plan.Dumps()); err != nil {
+	parts, err := payload.NewChain(plan.Dumps())
+	if err != nil {
 		return nil, err
 	}
-	if s.text, err = engine.RowTextOf(plan.Last().Manifest.Source.Engine); err != nil {
+	if s, err = begin(plan.Last().Manifest.Source.Engine, room, feed); err != nil {
+		return nil, err
+	}
+	s.plan, s.parts = plan, parts
+	if err = s.define(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// begin makes the temporary database.
+func begin(name string, room int64, feed *event.Feed) (s *Session, err error) {
+	s = &Session{meter: feed.Gauge(), byName: map[string]*table{}, byID: map[string]*table{}}
+	if s.text, err = engine.RowTextOf(name); err != nil {
 		return nil, err
 	}
 	d, err := engine.Find("sqlite")
@@ -65,10 +81,7 @@ func Open(ctx context.Context, plan *chain.Plan, room int64, feed *event.Feed) (
 	if s.folder, err = scratch.New(); err != nil {
 		return nil, err
 	}
-	if s.db, err = d.(engine.TempMaker).Temp(filepath.Join(s.folder.Path, "answers.db"), room); err == nil {
-		err = s.define(ctx)
-	}
-	if err != nil {
+	if s.db, err = d.(engine.TempMaker).Temp(filepath.Join(s.folder.Path, "answers.db"), room); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
@@ -90,20 +103,11 @@ func (s *Session) define(ctx context.Context) error {
 		return err
 	}
 	for _, m := range s.plan.Last().Manifest.Tables() {
-		t := &table{Table: m, refs: refs[m.ID]}
-		known := s.text.Columns(created[m.ID])
-		for _, name := range m.Columns {
-			at := slices.IndexFunc(known, func(c engine.Column) bool { return c.Name == name })
-			if at < 0 {
-				t.defined = append(t.defined, engine.Column{Name: name, Class: rowidClass(s.text, name)})
-				continue
-			}
-			t.defined = append(t.defined, known[at])
-		}
+		t := s.add(m, created[m.ID])
+		t.refs = refs[m.ID]
 		if t.layers, err = s.parts.Layers(m.ID); err != nil {
 			return err
 		}
-		s.tables, s.byID[m.ID] = append(s.tables, t), t
 	}
 	if err := s.nameAll(ctx); err != nil || !sqliteText(s.text) {
 		return err
@@ -121,6 +125,22 @@ func (s *Session) define(ctx context.Context) error {
 		} // one that cannot be made is one that cannot be asked: then that is said
 	}
 	return nil
+}
+
+// add adds a table, by what is known of it and the SQL that makes it.
+func (s *Session) add(m manifest.Table, create string) *table {
+	t := &table{Table: m}
+	known := s.text.Columns(create)
+	for _, name := range m.Columns {
+		at := slices.IndexFunc(known, func(c engine.Column) bool { return c.Name == name })
+		if at < 0 {
+			t.defined = append(t.defined, engine.Column{Name: name, Class: rowidClass(s.text, name)})
+			continue
+		}
+		t.defined = append(t.defined, known[at])
+	}
+	s.tables, s.byID[m.ID] = append(s.tables, t), t
+	return t
 }
 
 // created reads the SQL that makes each table, with its primary key, and its foreign keys that act on rows.

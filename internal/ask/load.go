@@ -22,6 +22,9 @@ func (s *Session) load(ctx context.Context, t *table, columns []string, f filter
 	if len(t.layers) > 1 {
 		return s.loadChain(ctx, t)
 	}
+	if s.snap != nil {
+		return s.loadLive(ctx, t)
+	}
 	wanted := map[string]bool{}
 	for _, read := range columns {
 		for _, c := range t.Columns {
@@ -54,40 +57,57 @@ func (s *Session) load(ctx context.Context, t *table, columns []string, f filter
 }
 
 // loadRows loads the rows that a dump has of a table.
-func (s *Session) loadRows(ctx context.Context, t *table, x payload.Layer, wanted map[string]bool, f filter) (err error) {
+func (s *Session) loadRows(ctx context.Context, t *table, x payload.Layer, wanted map[string]bool, f filter) error {
 	l := newInserts(s.text, t, wanted, f)
-	s.meter.Begin("reading "+t.name, len(x.Table.Files), x.Table.Bytes)
-	if _, err = s.db.Exec(ctx, "BEGIN"); err != nil {
-		return err
-	}
-	into, err := s.db.Into(t.name, l.names)
-	if err != nil {
-		return err
-	}
-	l.into = insertBeside(into, len(l.names))
+	return s.insert(ctx, l, func() error { return s.scan(ctx, x, l.row) })
+}
+
+// scan gives the rows that a dump has of a table.
+func (s *Session) scan(ctx context.Context, x payload.Layer, each func(row []byte) error) error {
+	s.meter.Begin("reading "+x.Table.ID, len(x.Table.Files), x.Table.Bytes)
+	rows := int64(0)
 	for _, path := range x.Table.Files {
-		if err == nil {
-			err = s.file(ctx, x.Files, path, l.from)
+		err := s.file(ctx, x.Files, path, func(_ context.Context, text io.Reader) error {
+			return s.text.EachRow(text, func(row, _ []byte) error {
+				rows++
+				return each(row)
+			}, func([]byte) error { return nil })
+		})
+		if err != nil {
+			return err
 		}
 		s.meter.Done.Add(1)
-	}
-	if e := l.into.Close(); err == nil {
-		err = e
-	}
-	if err = errors.Join(err, into.Close()); err == nil && len(l.names) == 0 {
-		err = s.loadCount(ctx, t, l.passed)
-	}
-	if err != nil {
-		return err
 	}
 	want := x.Table.Rows
 	if x.Table.Change == manifest.Ranges {
 		want = x.Table.Counts.Written
 	}
-	if l.rows != want && !x.Table.About {
-		return payload.Damage(s.plan.Last(), fmt.Sprintf("%d rows of %s are there, and it says %d", l.rows, t.ID, want))
+	if rows != want && !x.Table.About {
+		return payload.Damage(s.plan.Last(), fmt.Sprintf("%d rows of %s are there, and it says %d", rows, x.Table.ID, want))
 	}
-	_, err = s.db.Exec(ctx, "COMMIT")
+	return nil
+}
+
+// insert inserts the rows that a function brings.
+func (s *Session) insert(ctx context.Context, l *inserts, bring func() error) error {
+	if _, err := s.db.Exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	into, err := s.db.Into(l.t.name, l.names)
+	if err != nil {
+		return err
+	}
+	l.into = insertBeside(into, len(l.names))
+	err = bring()
+	if e := l.into.Close(); err == nil {
+		err = e
+	}
+	if err = errors.Join(err, into.Close()); err == nil && len(l.names) == 0 {
+		err = s.loadCount(ctx, l.t, l.passed)
+	}
+	if err == nil {
+		_, err = s.db.Exec(ctx, "COMMIT")
+	}
 	return err
 }
 
@@ -145,8 +165,7 @@ type inserts struct {
 	cutter *engine.RowCutter
 	values []engine.Value
 	cells  []engine.Cell
-	rows   int64
-	passed int64 // of them, those that are not left out
+	passed int64 // rows that are not left out
 }
 
 func newInserts(text engine.RowText, t *table, wanted map[string]bool, f filter) *inserts {
@@ -161,14 +180,8 @@ func newInserts(text engine.RowText, t *table, wanted map[string]bool, f filter)
 	return l
 }
 
-// from takes the rows of a file.
-func (l *inserts) from(_ context.Context, text io.Reader) error {
-	return l.text.EachRow(text, func(row, _ []byte) error { return l.row(row) }, func([]byte) error { return nil })
-}
-
 // row takes a row, as a file or a server's reader gives it.
 func (l *inserts) row(row []byte) (err error) {
-	l.rows++
 	if len(l.at) == 0 && l.filter.empty() {
 		l.passed++
 		return nil
@@ -179,7 +192,7 @@ func (l *inserts) row(row []byte) (err error) {
 	if len(l.values) != len(l.t.Columns) {
 		return fmt.Errorf("a row of %s has %d values, and the table %d columns", l.t.ID, len(l.values), len(l.t.Columns))
 	}
-	if !l.filter.passes(l.text, l.t, l.values) {
+	if !l.filter.passes(l.text, l.t, l.values) || l.t.only != nil && !l.t.only(l.values) {
 		return nil
 	}
 	l.passed++
@@ -213,6 +226,9 @@ func (t *table) cell(text engine.RowText, at int, v engine.Value) (engine.Cell, 
 	if v.Kind == engine.Expression {
 		return engine.Cell{}, fault.New("ask-impossible", nil, "a value of %s.%s is one that only the server can reckon: %.60q", t.name,
 			t.Columns[at], v.Data).Advise("restore the dump")
+	}
+	if v.Kind != engine.Null && t.exactly(t.defined[at]) {
+		return engine.Cell{Kind: engine.TextCell, Data: v.Data}, nil
 	}
 	return cell(text, &t.defined[at], v), nil
 }

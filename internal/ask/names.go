@@ -72,6 +72,8 @@ func (s *Session) make(ctx context.Context, t *table, more ...string) error {
 				one = quoted(c.Name) + " INTEGER PRIMARY KEY"
 			}
 			list = append(list, one)
+		case t.exactly(c):
+			list = append(list, quoted(c.Name))
 		default:
 			list = append(list, quoted(c.Name)+types[c.Class])
 		}
@@ -82,7 +84,7 @@ func (s *Session) make(ctx context.Context, t *table, more ...string) error {
 	t.columns, t.filter = nil, ""
 	_, err := s.db.Exec(ctx, "DROP TABLE IF EXISTS "+quoted(t.name)+"; CREATE TABLE "+quoted(t.name)+" ("+
 		strings.Join(append(list, more...), ", ")+")")
-	return err
+	return roomier(err)
 }
 
 // keyed is how many columns the primary key has.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -41,9 +40,23 @@ end. Without SQL, questions are read from standard input, each ended by a semico
 	f := cmd.Flags()
 	f.StringVar(&q.as, "as", "table", "write answers as `FORM`: table or csv (--json for JSON)")
 	values(cmd, "as", "table", "csv")
-	f.StringVar(&q.room, "room", phrase.Bytes(ask.DefaultRoom), "the temporary database takes this `SIZE` at most")
+	roomFlag(cmd, &q.room)
 	f.BoolVar(&q.all, "all", false, "show all rows of a table, and whole values")
 	return cmd
+}
+
+// roomFlag is the option that bounds the temporary database.
+func roomFlag(cmd *cobra.Command, into *string) {
+	cmd.Flags().StringVar(into, "room", phrase.Bytes(ask.DefaultRoom), "the temporary database takes this `SIZE` at most")
+}
+
+// roomIn reads that bound, in bytes.
+func roomIn(text string) (int64, error) {
+	room, err := phrase.ParseBytes(text)
+	if err != nil {
+		return 0, fault.Wrong("flag-wrong", "--room: %v", err)
+	}
+	return room, nil
 }
 
 type jsonAnswer struct {
@@ -56,9 +69,9 @@ func (a *app) askDump(name string, questions []string, q askFlags) error {
 	if q.as != "table" && q.as != "csv" {
 		return fault.Wrong("flag-wrong", "--as is %q", q.as).Advise("write table or csv; --json gives JSON")
 	}
-	room, err := phrase.ParseBytes(q.room)
+	room, err := roomIn(q.room)
 	if err != nil {
-		return fault.Wrong("flag-wrong", "--room: %v", err)
+		return err
 	}
 	f, err := a.config()
 	if err != nil {
@@ -204,7 +217,7 @@ func (a *app) answer(s *ask.Session, question string, q askFlags) (jsonAnswer, e
 		show = func(row []engine.Cell) error {
 			fields := make([]string, len(row))
 			for i, c := range row {
-				fields[i] = cellText(c)
+				fields[i] = c.String()
 			}
 			return w.Write(fields)
 		}
@@ -231,7 +244,7 @@ func (a *app) answerTable(out *jsonAnswer, all bool) (show func([]engine.Cell) e
 			if was, seen := numbers[i]; c.Kind != engine.NullCell {
 				numbers[i] = number && (was || !seen)
 			}
-			text := cellText(c)
+			text := c.String()
 			if c.Kind == engine.NullCell {
 				text = "NULL"
 			}
@@ -269,21 +282,6 @@ func (a *app) answerTable(out *jsonAnswer, all bool) (show func([]engine.Cell) e
 	}
 }
 
-// cellText is a value as people read it.
-func cellText(c engine.Cell) string {
-	switch c.Kind {
-	case engine.IntCell:
-		return strconv.FormatInt(c.Int, 10)
-	case engine.RealCell:
-		return strconv.FormatFloat(c.Real, 'g', -1, 64)
-	case engine.TextCell:
-		return string(c.Data)
-	case engine.BytesCell:
-		return fmt.Sprintf("x'%x'", c.Data)
-	}
-	return ""
-}
-
 // jsonCell is a value in JSON: bytes as in a table.
 func jsonCell(c engine.Cell) any {
 	switch {
@@ -296,5 +294,5 @@ func jsonCell(c engine.Cell) any {
 	case c.Kind == engine.TextCell && !utf8.Valid(c.Data):
 		c.Kind = engine.BytesCell
 	}
-	return cellText(c)
+	return c.String()
 }

@@ -14,8 +14,9 @@ import (
 )
 
 type compareFlags struct {
-	from, at, then, live string
-	all                  bool
+	from, at, then, live, room string
+	tables                     []string
+	rows, all                  bool
 }
 
 func (a *app) compareCommand() *cobra.Command {
@@ -28,8 +29,9 @@ func (a *app) compareCommand() *cobra.Command {
 	}, usage{`Compares two dumps of a database: two that are named, one at two moments (--at, --then; left
 out: the newest), or one with the live database (--with). Objects are compared by their
 definitions, which are shown as they were and as they are; tables by their fingerprints, so that no
-row of a dump is read.`, [2]string{
-		"grainkeep compare nightly/bookings --at '2 days'",
+row of a dump is read. With --rows, the tables that differ are read, and their rows are told apart
+by key: added, removed, or with other values.`, [2]string{
+		"grainkeep compare nightly/bookings --at '2 days' --rows",
 		"grainkeep compare nightly/bookings --with quay"}})
 	a.fromFlag(cmd, &c.from)
 	f := cmd.Flags()
@@ -37,6 +39,9 @@ row of a dump is read.`, [2]string{
 	f.StringVar(&c.then, "then", "", "the second is the newest dump not later than `WHEN`")
 	f.StringVar(&c.live, "with", "", "compare with the database of that name on this `SOURCE`: a configured name, a URL or a folder")
 	a.completeOption(cmd, "with", job.Set.Sources)
+	f.BoolVar(&c.rows, "rows", false, "show which rows differ")
+	f.StringArrayVar(&c.tables, "table", nil, "show which rows of this `TABLE` or pattern differ; may be repeated")
+	roomFlag(cmd, &c.room)
 	f.BoolVar(&c.all, "all", false, "show every difference, not just the first of each kind")
 	return cmd
 }
@@ -69,9 +74,19 @@ func (a *app) compare(names []string, c compareFlags) error {
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if err := is.Close(); err != nil {
+			a.mention(err)
+		}
+	}()
 	r, err := compare.States(was, is)
 	if err != nil {
 		return err
+	}
+	if c.rows || len(c.tables) > 0 {
+		if err := a.compareRows(was, is, r, c); err != nil {
+			return err
+		}
 	}
 	a.printCompared(was, is, r, c.all)
 	return a.emit(map[string]any{"was": was.Title, "is": is.Title, "differences": r})
@@ -91,7 +106,7 @@ func (a *app) stateOf(f *config.File, name, from, at string) (*compare.State, er
 }
 
 func (a *app) onePlan(f *config.File, name, from, at string) (*chain.Plan, error) {
-	found, err := a.plans(f, from, name, at)
+	found, err := a.plansAt(f, from, name, at)
 	if err != nil {
 		return nil, err
 	}
@@ -142,6 +157,11 @@ func (a *app) printCompared(was, is *compare.State, r *compare.Result, all bool)
 	if len(r.Tables) > 0 {
 		a.print("\n%s\n", t.render())
 	}
+	for _, d := range r.Tables {
+		if d.Which != nil {
+			a.printRows(d.Which)
+		}
+	}
 	for i, d := range r.Objects {
 		if i == shownObjects && !all {
 			a.say("and %s; --all shows them", phrase.Plural(int64(len(r.Objects)-shownObjects), "more object"))
@@ -156,7 +176,7 @@ func (a *app) printCompared(was, is *compare.State, r *compare.Result, all bool)
 		a.print("\n")
 	}
 	if len(r.Unknown) > 0 {
-		a.say("Not told of %s, whose fingerprints are not known and whose counts are the same: %s", phrase.Plural(int64(len(r.Unknown)),
+		a.say("Not told of %s, whose fingerprints are not known there; --rows compares the rows: %s", phrase.Plural(int64(len(r.Unknown)),
 			"table"), strings.Join(r.Unknown, ", "))
 	}
 	a.say("Different: %s, and the rows of %s. The same: %s.", phrase.Plural(int64(len(r.Objects)), "object"),

@@ -1,18 +1,22 @@
 // Package compare says what two states of a database have that differs: two dumps, two moments, or a dump and the live
-// database. Objects are compared by their definitions, tables by their fingerprints: no row is looked at twice.
+// database. Objects are compared by their definitions, tables by their fingerprints. Which rows differ is asked for apart,
+// and read only of tables whose fingerprints do.
 package compare
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"sort"
 	"strings"
 
+	"grainkeep/internal/ask"
 	"grainkeep/internal/chain"
 	"grainkeep/internal/drill"
 	"grainkeep/internal/engine"
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/manifest"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/rows"
 )
@@ -23,6 +27,33 @@ type State struct {
 	Engine  string
 	Objects []engine.Object
 	Tables  []Table
+
+	plan *chain.Plan     // of a dump
+	snap engine.Snapshot // of a live database
+	src  engine.Source
+}
+
+// Close ends the snapshot of a live database.
+func (s *State) Close() error {
+	if s.snap == nil {
+		return nil
+	}
+	return errors.Join(s.snap.Close(), s.src.Close())
+}
+
+// Ask begins to read the rows of a state, in a temporary database that takes so many bytes at most. It is to be closed.
+func (s *State) Ask(ctx context.Context, room int64, feed *event.Feed) (a *ask.Session, err error) {
+	if s.snap != nil {
+		a, err = ask.Live(ctx, s.snap, s.Engine, room, feed)
+	} else {
+		a, err = ask.Open(ctx, s.plan, room, feed)
+	}
+	if err == nil {
+		if err = a.Exact(ctx); err != nil {
+			err = errors.Join(err, a.Close())
+		}
+	}
+	return a, err
 }
 
 // Table is what is known of a table's rows.
@@ -31,6 +62,7 @@ type Table struct {
 	Columns []string
 	Rows    int64
 	Sum     string // fingerprint; empty: not known
+	Inside  bool   // it is as it was between two dumps: how many rows it has is not known either
 }
 
 // How something differs.
@@ -47,6 +79,8 @@ type Difference struct {
 	Was  string `json:"was,omitempty"` // a definition
 	Is   string `json:"is,omitempty"`
 	Rows *Rows  `json:"rows,omitempty"`
+
+	Which *TableRows `json:"which,omitempty"` // of the rows, where that was asked for
 }
 
 // Rows are how many a table had, and has.
@@ -59,16 +93,14 @@ type Rows struct {
 type Result struct {
 	Objects []Difference `json:"objects"`
 	Tables  []Difference `json:"tables"`
-	Unknown []string     `json:"unknown"` // tables of which the fingerprint is not known, and that have as many rows as before
-	Same    int          `json:"same"`    // tables that are the same
+	// Unknown are tables of which the fingerprint is not known, and that have as many rows as before, or are at a moment
+	// between two dumps.
+	Unknown []string `json:"unknown"`
+	Same    int      `json:"same"` // tables that are the same
 }
 
 // Dump is the state that a plan ends with. A moment inside a dump, which the log tells of, has no fingerprints.
 func Dump(ctx context.Context, p *chain.Plan) (*State, error) {
-	if p.Stop != nil {
-		return nil, fault.Wrong("moment-inside", "that moment lies between two dumps, of which fingerprints are known").
-			Advise("name the moment of a dump: 'grainkeep list --all' shows them; or restore it and compare with the database")
-	}
 	if err := p.Whole(ctx); err != nil {
 		return nil, err
 	}
@@ -77,7 +109,7 @@ func Dump(ctx context.Context, p *chain.Plan) (*State, error) {
 		return nil, err
 	}
 	d := p.Last()
-	s := &State{Title: d.Name() + " (" + d.Short() + ")", Engine: d.Manifest.Source.Engine}
+	s := &State{Title: d.Name() + " (" + d.Short() + ")", Engine: d.Manifest.Source.Engine, plan: p}
 	if s.Objects, err = parts.Structure.Objects(ctx); err != nil {
 		return nil, err
 	}
@@ -86,35 +118,42 @@ func Dump(ctx context.Context, p *chain.Plan) (*State, error) {
 		if t.About || t.Condition != "" {
 			sum = ""
 		}
-		s.Tables = append(s.Tables, Table{t.ID, t.Columns, t.Rows, sum})
+		s.Tables = append(s.Tables, Table{t.ID, t.Columns, t.Rows, sum, p.Stop != nil && t.Change == manifest.Logged})
 	}
 	return s, nil
 }
 
-// Live is the state of a database now: every row of it is read once, in one snapshot.
+// Live is the state of a database now: every row of it is read once, in one snapshot, which stays until Close.
 func Live(ctx context.Context, at engine.Location, database string, feed *event.Feed) (*State, error) {
 	src, err := engine.Open(ctx, at)
 	if err != nil {
 		return nil, err
 	}
-	defer src.Close()
 	snap, err := src.Snapshot(ctx, database)
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, src.Close())
 	}
-	defer snap.Close()
-	cat := snap.Catalog()
-	feed.Gauge().Begin("reading "+database, len(cat.Tables), 0)
-	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: snap, Catalog: cat, Meter: feed.Gauge(),
-		Samples: func(int) int64 { return 0 }})
-	if err != nil {
-		return nil, err
-	}
-	s := &State{Title: database + " now", Engine: at.Engine, Objects: cat.Objects}
-	for i, t := range cat.Tables {
-		s.Tables = append(s.Tables, Table{t.ID, t.Columns, found[i].Rows, found[i].Sum.String()})
+	s := &State{Title: database + " now", Engine: at.Engine, snap: snap, src: src}
+	if err := s.read(ctx, database, feed); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
+}
+
+// read reads the fingerprints of a live database.
+func (s *State) read(ctx context.Context, database string, feed *event.Feed) error {
+	cat := s.snap.Catalog()
+	feed.Gauge().Begin("reading "+database, len(cat.Tables), 0)
+	found, err := rows.Scan(ctx, rows.Scanning{Snapshot: s.snap, Catalog: cat, Meter: feed.Gauge(),
+		Samples: func(int) int64 { return 0 }})
+	if err != nil {
+		return err
+	}
+	s.Objects = cat.Objects
+	for i, t := range cat.Tables {
+		s.Tables = append(s.Tables, Table{t.ID, t.Columns, found[i].Rows, found[i].Sum.String(), false})
+	}
+	return nil
 }
 
 // States says what differs between two.
@@ -167,6 +206,8 @@ func (r *Result) tables(was, is []Table) {
 		switch {
 		case !there:
 			r.Tables = append(r.Tables, Difference{How: Removed, Of: t.ID, Rows: counts})
+		case t.Inside || n.Inside:
+			r.Unknown = append(r.Unknown, t.ID)
 		case t.Rows != n.Rows, t.Sum != n.Sum && t.Sum != "" && n.Sum != "", !slices.Equal(t.Columns, n.Columns):
 			r.Tables = append(r.Tables, Difference{How: Changed, Of: t.ID, Rows: counts})
 		case t.Sum == "" || n.Sum == "":

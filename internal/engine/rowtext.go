@@ -14,14 +14,15 @@ import (
 	"grainkeep/internal/fault"
 )
 
-// maxRow bounds a row that is taken apart, in bytes of its text.
-const maxRow = 32 << 20
+// MaxRow bounds a row that is taken apart, in bytes of its text.
+const MaxRow = 32 << 20
 
 // LongRow is the code of the error that says that a row is too long to be taken apart.
 const LongRow = "row-too-long"
 
-func longRow() error {
-	return fault.New(LongRow, nil, "a row has more than %d MiB: it cannot be taken apart here", maxRow>>20).
+// TooLong is that error.
+func TooLong() error {
+	return fault.New(LongRow, nil, "a row has more than %d MiB: it cannot be taken apart here", MaxRow>>20).
 		Advise("restore the dump, which takes rows of any length")
 }
 
@@ -87,7 +88,7 @@ func (p *rowPlace) next(line []byte) (int, error) {
 	case slices.ContainsFunc(around, func(a string) bool { return bytes.HasPrefix(line, []byte(a)) }):
 		return 0, nil
 	case p.into != "": // a row that comes in pieces has statements of its own
-		return 0, longRow()
+		return 0, TooLong()
 	}
 	return 0, fmt.Errorf("a line stands where rows are expected, and is none: %.80q", line)
 }
@@ -104,7 +105,7 @@ func (p *rowPlace) heading(line []byte) error {
 	}
 	switch end := bytes.HasSuffix(p.head, []byte(" VALUES\n")); {
 	case p.copied && p.into != "" && p.into != string(p.head): // a row in pieces
-		return longRow()
+		return TooLong()
 	case p.copied && bytes.HasSuffix(p.head, []byte(";\n")):
 		p.into, p.rows, p.head = string(p.head), true, nil
 	case !p.copied && end:
@@ -124,9 +125,9 @@ func (r *lineReader) line() ([]byte, error) {
 	if err != bufio.ErrBufferFull {
 		return line, err
 	}
-	r.room, err = ReadLine(r.in, append(r.room[:0], line...), maxRow)
-	if len(r.room) > maxRow {
-		return nil, longRow()
+	r.room, err = ReadLine(r.in, append(r.room[:0], line...), MaxRow)
+	if len(r.room) > MaxRow {
+		return nil, TooLong()
 	}
 	return r.room, err
 }

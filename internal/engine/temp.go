@@ -1,6 +1,12 @@
 package engine
 
-import "context"
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"strconv"
+)
 
 // TempMaker is a Driver that makes databases for the time of some questions.
 type TempMaker interface {
@@ -53,3 +59,44 @@ const (
 	TextCell
 	BytesCell
 )
+
+// String is the cell as people read it; empty, if it is NULL.
+func (c Cell) String() string {
+	switch c.Kind {
+	case IntCell:
+		return strconv.FormatInt(c.Int, 10)
+	case RealCell:
+		return strconv.FormatFloat(c.Real, 'g', -1, 64)
+	case TextCell:
+		return string(c.Data)
+	case BytesCell:
+		return fmt.Sprintf("x'%x'", c.Data)
+	}
+	return ""
+}
+
+// Compare puts cells in the order in which a TempDB sorts them: NULL, numbers, texts, bytes.
+func (c Cell) Compare(d Cell) int {
+	rank := func(k CellKind) int {
+		return [...]int{NullCell: 0, IntCell: 1, RealCell: 1, TextCell: 2, BytesCell: 3}[k]
+	}
+	if n := cmp.Compare(rank(c.Kind), rank(d.Kind)); n != 0 {
+		return n
+	}
+	switch {
+	case c.Kind == NullCell:
+		return 0
+	case c.Kind == IntCell && d.Kind == IntCell:
+		return cmp.Compare(c.Int, d.Int)
+	case rank(c.Kind) == 1:
+		return cmp.Compare(c.number(), d.number())
+	}
+	return bytes.Compare(c.Data, d.Data)
+}
+
+func (c Cell) number() float64 {
+	if c.Kind == IntCell {
+		return float64(c.Int)
+	}
+	return c.Real
+}

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,6 +18,9 @@ type chained struct {
 	dir    string
 	source string // the lines of its section in a configuration
 	sql    func(database, sql string) string
+
+	refused func(database, sql string) error // why the server refuses a statement
+	crash   func()                           // the server dies, and starts again
 }
 
 // chainedServers start the servers whose logs can be followed, each with a configuration that more is added to.
@@ -32,6 +36,11 @@ func chainedServers(t *testing.T, each func(t *testing.T, name string, x chained
 				t.Cleanup(func() { s.Close() })
 				x.source = fmt.Sprintf("engine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n", s.Port, testserver.Admin)
 				x.sql = func(database, sql string) string { return strings.TrimSpace(query(t, s, database, sql)) }
+				x.refused = func(database, sql string) error { return s.Script(context.Background(), database, sql) }
+				x.crash = func() {
+					_ = s.Stop("immediate") // which never ends cleanly
+					require.NoError(t, s.Start())
+				}
 				x.sql("postgres", "CREATE DATABASE live")
 			} else {
 				m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW")
@@ -39,6 +48,11 @@ func chainedServers(t *testing.T, each func(t *testing.T, name string, x chained
 				t.Cleanup(func() { m.Close() })
 				x.source = fmt.Sprintf("engine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n", m.Port, testserver.Admin)
 				x.sql = func(database, sql string) string { return strings.TrimSpace(queryMaria(t, m, database, sql)) }
+				x.refused = func(database, sql string) error { return m.Script(context.Background(), database, sql) }
+				x.crash = func() {
+					_ = m.Stop("immediate")
+					require.NoError(t, m.Start())
+				}
 				x.sql("", "CREATE DATABASE live")
 			}
 			each(t, name, x)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -77,13 +78,22 @@ func plansOf(f *config.File, names []string) ([]schedule.Plan, error) {
 		}
 	}
 	if len(names) == 0 {
+		besides := map[schedule.What]map[string]any{schedule.Refresh: {}, schedule.Standby: {}}
 		for _, name := range f.Refreshes() {
-			when, err := config.Schedules(f.Refresh[name].When)
-			if err != nil {
-				return nil, err
-			}
-			if len(when) > 0 {
-				plans = append(plans, schedule.Plan{Job: name, What: schedule.Refresh, When: when, CatchUp: schedule.DefaultCatchUp})
+			besides[schedule.Refresh][name] = f.Refresh[name].When
+		}
+		for _, name := range f.Standbys() {
+			besides[schedule.Standby][name] = f.Standby[name].When
+		}
+		for _, what := range []schedule.What{schedule.Refresh, schedule.Standby} {
+			for _, name := range slices.Sorted(maps.Keys(besides[what])) {
+				when, err := config.Schedules(besides[what][name])
+				if err != nil {
+					return nil, err
+				}
+				if len(when) > 0 {
+					plans = append(plans, schedule.Plan{Job: name, What: what, When: when, CatchUp: schedule.DefaultCatchUp})
+				}
 			}
 		}
 	}
@@ -183,7 +193,7 @@ func (a *app) lastOf(f *config.File, plans []schedule.Plan) (schedule.Last, erro
 	looked := map[string]bool{}
 	for _, p := range plans {
 		name := f.Job[p.Job].Keep
-		if looked[name] || p.What == schedule.Refresh { // of which the journal knows
+		if looked[name] || p.What.Beside() { // of which the journal knows
 			continue
 		}
 		looked[name] = true
@@ -339,8 +349,11 @@ func machineOf(f *config.File, plans []schedule.Plan, e exportFlags) (schedule.M
 	}
 	for _, p := range plans {
 		j := f.Job[p.Job]
-		if p.What == schedule.Refresh {
+		switch p.What {
+		case schedule.Refresh:
 			j = config.Job{Source: f.Refresh[p.Job].To}
+		case schedule.Standby:
+			j = config.Job{Source: f.Standby[p.Job].To}
 		}
 		for _, name := range []string{j.Source, j.DrillOn} {
 			s := f.Source[name]

@@ -31,6 +31,7 @@ type File struct {
 	Job      map[string]Job     `toml:"job"`
 	Tell     map[string]Tell    `toml:"tell,omitempty"`
 	Refresh  map[string]Refresh `toml:"refresh,omitempty"`
+	Standby  map[string]Standby `toml:"standby,omitempty"`
 	Keys     []string           `toml:"keys,omitempty"` // private ones that open sealed dumps
 
 	path string
@@ -321,6 +322,11 @@ func (f *File) check() (err error) {
 	}
 	for _, name := range sorted(f.Job) {
 		if err := f.checkJob(name, f.Job[name]); err != nil {
+			return err
+		}
+	}
+	for _, name := range sorted(f.Standby) {
+		if err := f.checkStandby(name, f.Standby[name]); err != nil {
 			return err
 		}
 	}

@@ -16,7 +16,7 @@ import (
 
 // known are the keys of each section, for the advice on a misspelt one.
 var known = map[string][]string{
-	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys", "refresh"},
+	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys", "refresh", "standby"},
 	"journal":  {"folder", "source", "database", "keep_for"},
 	"schedule": {"at_once", "listen", "token_sha256"},
 	"tell": {"by", "on", "jobs", "summary", "report", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
@@ -38,9 +38,10 @@ var known = map[string][]string{
 	"files": {"name", "folder", "only", "except", "split", "changed_by"},
 	"refresh": {"dump", "from", "to", "as", "when", "unproven", "keep_old", "disconnect", "read_only", "owners", "owner", "with_roles",
 		"sql", "limit", "mask", "mask_key", "before", "after"},
-	"rows":   {"table", "condition"},
-	"check":  {"database", "sql", "answer"},
-	"before": steps, "after": steps, "after_drill": steps,
+	"standby": {"dump", "from", "to", "as", "when", "behind", "until", "owners", "owner", "with_roles", "limit"},
+	"rows":    {"table", "condition"},
+	"check":   {"database", "sql", "answer"},
+	"before":  steps, "after": steps, "after_drill": steps,
 }
 
 var steps = []string{"run", "shell", "limit", "folder", "user", "optional"}

@@ -1,8 +1,6 @@
 package config
 
 import (
-	"strings"
-
 	"grainkeep/internal/phrase"
 )
 
@@ -35,23 +33,11 @@ func (f *File) Refreshes() []string { return sorted(f.Refresh) }
 
 func (f *File) checkRefresh(name string, r Refresh) error {
 	where := "refresh." + name
-	of, database, ok := strings.Cut(r.Dump, "/")
-	switch {
-	case !phrase.IsJob(name):
+	if !phrase.IsJob(name) {
 		return f.wrong(where, "a refresh cannot be named so").Advise("use small letters, digits, - and _, at most 64")
-	case !ok || of == "" || database == "" || strings.HasPrefix(database, "+"):
-		return f.wrong(where, "dump is %q", r.Dump).Advise("name a database's dumps: JOB/DATABASE")
-	case r.From != "" && f.Keep[r.From].Folder+f.Keep[r.From].Store == "":
-		return f.wrong(where, "there is no keep %q", r.From).Advise("the keeps are: %s", strings.Join(sorted(f.Keep), ", "))
-	case f.Source[r.To].Engine == "":
-		return f.wrong(where, "there is no source %q", r.To).Advise("the sources are: %s", strings.Join(sorted(f.Source), ", "))
-	case r.As == "":
-		return f.wrong(where, "the key as is missing").Advise("name the database that is made anew: as = \"bookings_training\"")
-	case r.To == f.Job[of].Source && r.As == database:
-		return f.wrong(where, "it would take the place of the very database that the job %s dumps", of).
-			Advise("give it another name, or another source")
-	case r.Owners != "" && r.Owners != "kept" && r.Owners != "mine":
-		return f.wrong(where, "owners is %q", r.Owners).Advise("write \"kept\" or \"mine\"")
+	}
+	if err := f.checkMadeOf(where, r.Dump, r.From, r.To, r.As, r.Owners); err != nil {
+		return err
 	}
 	if _, err := Schedules(r.When); err != nil {
 		return f.wrong(where, "when: %v", err)

@@ -120,6 +120,8 @@ type Replayer interface {
 type Which struct {
 	Until int64    // the last transaction; 0: all of them
 	Only  []string // the IDs of the tables; nil: all of them
+	// Joined says that everything is part of one transaction, which is under way.
+	Joined bool
 }
 
 // ChangeLine is a line of a file of changes.

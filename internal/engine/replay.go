@@ -42,12 +42,12 @@ type expected struct {
 // ReplayBatches replays a file of changes, each statement strictly.
 func ReplayBatches(text io.Reader, w Which, seen func(int64), b Batches) (Touched, error) {
 	r := &replaying{Batches: b, which: w, seen: seen}
-	err := r.add(0, []byte("BEGIN"), -1)
+	err := r.bound(0, "BEGIN")
 	if err == nil {
 		err = ReadChanges(text, r.line)
 	}
 	if err == nil {
-		err = r.add(0, []byte("COMMIT"), -1)
+		err = r.bound(0, "COMMIT")
 	}
 	if err == nil {
 		err = r.send()
@@ -63,7 +63,7 @@ func (r *replaying) line(l ChangeLine) error {
 		if err := r.Head(l.SQL); err != nil {
 			return err
 		}
-		return r.add(0, []byte("BEGIN"), -1)
+		return r.bound(0, "BEGIN")
 	case l.Begins:
 		if r.which.Until > 0 && l.Transaction > r.which.Until {
 			return ErrNoMore
@@ -73,16 +73,24 @@ func (r *replaying) line(l ChangeLine) error {
 		if r.commits++; l.SQL != nil || r.commits%replayCommits > 0 { // also what ends the file
 			return nil
 		}
-		if err := r.add(l.Transaction, []byte("COMMIT"), -1); err != nil {
+		if err := r.bound(l.Transaction, "COMMIT"); err != nil {
 			return err
 		}
-		return r.add(l.Transaction, []byte("BEGIN"), -1)
+		return r.bound(l.Transaction, "BEGIN")
 	case l.Rows < 0 && string(l.SQL) == "BEGIN":
 		return nil
 	case l.Rows >= 0 && r.which.Only != nil && TableOf(l.SQL, r.which.Only) == "":
 		return nil
 	}
 	return r.add(l.Transaction, l.SQL, l.Rows)
+}
+
+// bound begins or ends a transaction, unless everything is one.
+func (r *replaying) bound(transaction int64, sql string) error {
+	if r.which.Joined {
+		return nil
+	}
+	return r.add(transaction, []byte(sql), -1)
 }
 
 // add adds a statement to those that go to the server next. Rows that are inserted one after another into the same

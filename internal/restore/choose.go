@@ -60,6 +60,14 @@ func (l *loader) choose() error {
 		l.objects = slices.DeleteFunc(l.objects,
 			func(o manifest.ObjectEntry) bool { return o.Section == engine.Active })
 	}
+	if len(l.opt.Held) > 0 {
+		all := make([]engine.Object, len(l.objects))
+		for i, o := range l.objects {
+			all[i] = o.Object
+		}
+		held := heldBack(all, l.opt.Held)
+		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool { return held[o.ID()] })
+	}
 	switch l.opt.Part {
 	case Structure:
 		l.objects = slices.DeleteFunc(l.objects, func(o manifest.ObjectEntry) bool {

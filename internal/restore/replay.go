@@ -84,7 +84,7 @@ func (l *loader) replayed(ctx context.Context, s engine.Replayer, text io.Reader
 
 // stream replays what one dump has of a stream.
 func (l *loader) stream(ctx context.Context, s engine.Replayer, x payload.Transactions) error {
-	which := engine.Which{}
+	which := engine.Which{Joined: l.joined}
 	if x.Last {
 		which.Until = l.stop
 	}

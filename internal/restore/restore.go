@@ -48,9 +48,10 @@ type Options struct {
 	Owners  Owners
 	Into    bool // the database is there already: empty, or with the tables for just rows
 	Part    Part
-	Passive bool // leave out what acts by itself once it is there
-	Add     bool // chosen tables go into the database where it has none of them, else beside it
-	Any     bool // take another version of an extension where the target lacks the dumped one
+	Passive bool     // leave out what acts by itself once it is there
+	Held    []string // kinds of objects that are held back, with all that needs them
+	Add     bool     // chosen tables go into the database where it has none of them, else beside it
+	Any     bool     // take another version of an extension where the target lacks the dumped one
 
 	Disconnect bool              // end the sessions of others in an existing database before it is renamed aside
 	ReadOnly   bool              // leave the database so that it refuses changes
@@ -285,6 +286,7 @@ type loader struct {
 	stop     int64               // the last transaction that is wanted of the last dump; 0: all of them
 	along    []string            // tables that were not chosen, and whose rows change together with those
 	there    map[string]bool     // objects that the database has, by ID: they are not made
+	joined   bool                // everything is part of one transaction
 	asDumped map[string][]string // the roles that objects name in the dump, by ID, where they are mapped
 
 	mu sync.Mutex // guards out while objects are made side by side

@@ -35,6 +35,9 @@ func (p Plan) Words() []string {
 	if p.What == Differential || p.What == Incremental {
 		return []string{"dump", p.Job, "--kind", p.What.Kind()}
 	}
+	if p.What == Standby {
+		return []string{"standby", "follow", p.Job}
+	}
 	return []string{p.What.Command(), p.Job} // of a full, the run itself sees that it is due
 }
 
@@ -51,7 +54,7 @@ func (m Machine) needs(plans []Plan) string {
 	}
 	tested := map[string]bool{}
 	for _, p := range plans {
-		if !tested[p.Job] && p.What != Refresh {
+		if !tested[p.Job] && !p.What.Beside() {
 			tested[p.Job] = true
 			fmt.Fprintf(&b, "# This tests it:  sudo -u %s %s --config %s survey %s\n", m.User, shellWord(m.Program),
 				shellWord(m.Config), p.Job)

@@ -21,10 +21,14 @@ const (
 	Drill        What = "drill"
 	Verify       What = "verify"
 	Refresh      What = "refresh" // its job is the name of the refresh
+	Standby      What = "standby" // its job is the name of the standby
 )
 
 // order is that in which things are done that are due at one instant: of dumps, the largest first.
-var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Copy: 3, Drill: 4, Verify: 5, Refresh: 6}
+var order = map[What]int{Full: 0, Differential: 1, Incremental: 2, Copy: 3, Drill: 4, Verify: 5, Refresh: 6, Standby: 7}
+
+// Beside says whether it is no job's: its name is one of its own.
+func (w What) Beside() bool { return w == Refresh || w == Standby }
 
 // Dump says whether it is a dump that is due.
 func (w What) Dump() bool { return order[w] <= order[Incremental] }

@@ -54,7 +54,7 @@ func (s *source) merge(ctx context.Context, work, into string, warn func(string)
 		return err
 	}
 	for _, x := range again {
-		if err := (&session{c}).Exec(ctx, x.sql); err != nil && !hasCode(err, codesThere...) {
+		if err := (&session{c: c}).Exec(ctx, x.sql); err != nil && !hasCode(err, codesThere...) {
 			warn(fmt.Sprintf("the %s could not be made in %s: %v; it is this: %s", x.what, into, err, x.sql))
 		}
 	}

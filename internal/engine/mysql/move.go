@@ -291,7 +291,7 @@ func (m *move) rest(ctx context.Context) error {
 		return err
 	}
 	for _, row := range rows {
-		err := (&session{m.c}).Exec(ctx, row[2])
+		err := (&session{c: m.c}).Exec(ctx, row[2])
 		switch {
 		case fault.HasCode(err, engine.Trouble) || ctx.Err() != nil:
 			return err
@@ -323,7 +323,7 @@ func (m *move) back(ctx context.Context, cause error) error {
 	}
 	for _, row := range rows {
 		if err == nil {
-			err = (&session{m.c}).Exec(ctx, row[0])
+			err = (&session{c: m.c}).Exec(ctx, row[0])
 		}
 		if hasCode(err, codesThere...) {
 			err = nil

@@ -16,7 +16,10 @@ import (
 )
 
 // session is a connection that restores.
-type session struct{ c *conn }
+type session struct {
+	c      *conn
+	joined bool // everything is part of one transaction, which is under way
+}
 
 func (s *session) Close() error { return s.c.close() }
 
@@ -90,7 +93,11 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 	}
 	// With both checks off the server would lock the whole table for whoever finds it empty,
 	// and sessions that load it side by side would be in each other's way.
-	if _, err := s.c.exec(ctx, head+"SET unique_checks = 1; START TRANSACTION"); err != nil {
+	begin := "SET unique_checks = 1"
+	if !s.joined {
+		begin += "; START TRANSACTION"
+	}
+	if _, err := s.c.exec(ctx, head+begin); err != nil {
 		return 0, err
 	}
 	if f != nil {
@@ -99,9 +106,11 @@ func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (r
 	} else {
 		rows, err = load(ctx, s.c, target, in, strings.Contains(head, lenient), seen)
 	}
-	if err == nil {
+	switch {
+	case s.joined:
+	case err == nil:
 		_, err = s.c.exec(ctx, "COMMIT")
-	} else {
+	default:
 		s.c.exec(context.WithoutCancel(ctx), "ROLLBACK")
 	}
 	return rows, err

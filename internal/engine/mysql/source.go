@@ -255,5 +255,5 @@ func (s *source) Script(ctx context.Context, database, sql string) error {
 		return err
 	}
 	defer c.close()
-	return (&session{c}).Exec(ctx, sql)
+	return (&session{c: c}).Exec(ctx, sql)
 }

@@ -201,13 +201,15 @@ func (p *pages) all(ctx context.Context) error {
 
 // Remove implements engine.Session; the session has its settings.
 func (s *session) Remove(ctx context.Context, text io.Reader) (int64, error) {
-	if _, err := s.c.exec(ctx, "BEGIN"); err != nil {
-		return 0, err
+	if !s.joined {
+		if _, err := s.c.exec(ctx, "BEGIN"); err != nil {
+			return 0, err
+		}
 	}
 	n, err := engine.Removals(text, func(sql []byte) (int64, error) {
 		return s.c.exec(ctx, string(sql[max(0, bytes.Index(sql, []byte("DELETE FROM "))):]))
 	}, nil)
-	if err != nil {
+	if err != nil || s.joined {
 		return n, err
 	}
 	_, err = s.c.exec(ctx, "COMMIT")

@@ -143,7 +143,7 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 		c.close()
 		return nil, err
 	}
-	return &session{c}, nil
+	return &session{c: c}, nil
 }
 
 // Snapshot reads back what was restored.

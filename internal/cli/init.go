@@ -12,8 +12,9 @@ import (
 )
 
 func (a *app) initCommand() *cobra.Command {
-	return explain(&cobra.Command{
-		Use: "init [FILE]", Short: "Write a starter configuration, with every key explained",
+	var g guideFlags
+	cmd := explain(&cobra.Command{
+		Use: "init [FILE]", Short: "Write a starter configuration, with every key explained; or ask for what is needed",
 		Args: args(0, 1, ""),
 		RunE: func(_ *cobra.Command, names []string) error {
 			path := config.FileName
@@ -23,6 +24,9 @@ func (a *app) initCommand() *cobra.Command {
 			path, err := filepath.Abs(path)
 			if err != nil {
 				return err
+			}
+			if g.guided {
+				return a.guided(path, g)
 			}
 			if err := writeNew(path, config.Starter); err != nil {
 				if errors.Is(err, fs.ErrExist) {
@@ -35,5 +39,9 @@ func (a *app) initCommand() *cobra.Command {
 			return a.emit(map[string]string{"path": path})
 		},
 	}, usage{`Writes a starter configuration, with every key explained. An existing file is never
-touched.`, [2]string{"grainkeep init", "grainkeep init /etc/grainkeep/grainkeep.toml"}})
+touched. With --guided it asks for what is needed, looks at the server between the questions, shows
+what would be taken and what it takes in a year, and at the end takes the first dump and proves it.`, [2]string{
+		"grainkeep init --guided", "grainkeep init /etc/grainkeep/grainkeep.toml"}})
+	g.define(cmd)
+	return cmd
 }

@@ -12,6 +12,9 @@ import (
 	"grainkeep/internal/fault"
 )
 
+// SecretAt fetches a secret from "file:PATH" or "env:NAME".
+func SecretAt(place string) (engine.Secret, error) { return fetchSecret(place) }
+
 // fetchSecret reads a secret from "file:PATH" or "env:NAME". A file that others can
 // read or exchange is refused.
 func fetchSecret(place string) (engine.Secret, error) {

@@ -1,0 +1,131 @@
+package test
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
+
+	"grainkeep/internal/testserver"
+)
+
+// terminalOf runs the program in a terminal, and gives what waits for a text and then types.
+func terminalOf(t *testing.T, dir string, args ...string) (answer func(when, keys string), end func() (string, int)) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TZ=UTC", "TERM=xterm"}
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 140})
+	require.NoError(t, err)
+	t.Cleanup(func() { tty.Close() })
+	var mu sync.Mutex
+	var screen bytes.Buffer
+	seen := 0
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		b := make([]byte, 4096)
+		for {
+			n, err := tty.Read(b)
+			mu.Lock()
+			screen.Write(b[:n])
+			mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	answer = func(when, keys string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			at := bytes.Index(screen.Bytes()[seen:], []byte(when))
+			if at >= 0 {
+				seen += at + len(when)
+			}
+			return at >= 0
+		}, 20*time.Second, 10*time.Millisecond, "%q never came:\n%s", when, screen.String())
+		time.Sleep(150 * time.Millisecond) // the form draws itself, and then listens
+		_, err := tty.WriteString(keys)
+		require.NoError(t, err)
+	}
+	return answer, func() (string, int) {
+		_ = cmd.Wait() // its code tells
+		<-ended
+		return screen.String(), cmd.ProcessState.ExitCode()
+	}
+}
+
+// TestGuidedStart: somebody answers in a terminal, goes back once, and has a configuration, a dump and its proof.
+func TestGuidedStart(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	sh(t, dir, `mkdir data; for d in app crew; do sqlite3 data/$d.db "CREATE TABLE sail (id INTEGER PRIMARY KEY); INSERT INTO sail VALUES (1), (2)"; done`)
+	const down, enter, back = "\x1b[B", "\r", "\x15"
+	answer, end := terminalOf(t, dir, "init", "--guided")
+	answer("What holds", down+down+enter)
+	answer("Where are the files", "nowhere"+enter)
+	answer("nowhere", "") // the error, and the question once more
+	answer("What holds", enter)
+	answer("Where are the files", back+"data"+enter)
+	answer("app.db", "")
+	answer("Which databases", down+enter)
+	answer("Which of them", down+" "+enter)
+	answer("A dump takes 1 database", "")
+	answer("Where do the dumps go", back+"barn"+enter)
+	answer("must stay free", back+"1%"+enter)
+	answer("When are dumps taken", enter)
+	answer("Within a year", "")
+	answer("Is that right", down+down+down+down+enter)
+	answer("When are dumps taken", down+enter)
+	answer("Is that right", enter)
+	said, code := end()
+	require.Contains(t, []int{0, 3}, code, said)
+	require.Contains(t, said, "Dumped and proven in")
+	text, err := os.ReadFile(filepath.Join(dir, "grainkeep.toml"))
+	require.NoError(t, err)
+	for _, line := range []string{"[source.files]\n", "path   = \"" + dir + "/data\"\n", `databases = ["crew.db"]`, `floor  = "1%"`,
+		`full      = "each 60 min between 07:00 and 19:00 on monday to friday"`, "#1 full"} {
+		require.Contains(t, string(text), line)
+	}
+	require.Contains(t, run(t, dir, -1, "list").stdout, "proven")
+
+	answer, end = terminalOf(t, dir, "init", "--guided", "other.toml")
+	answer("What holds", "\x03")
+	said, code = end()
+	require.Equal(t, 1, code, said)
+	require.NoFileExists(t, filepath.Join(dir, "other.toml"))
+}
+
+// TestGuidedStartByOptions: the same without a terminal, on a server; what is missing or wrong is said before anything is
+// written, and missing rights are shown as SQL.
+func TestGuidedStartByOptions(t *testing.T) {
+	t.Parallel()
+	s := needServer(t)
+	dir := t.TempDir()
+	server := strings.TrimSuffix(strings.SplitN(s.URL(""), "@", 2)[1], "/")
+	guided := func(code int, args ...string) *outcome {
+		t.Helper()
+		return run(t, dir, code, append([]string{"init", "--guided", "--engine", "postgres", "--server", server, "--rhythm", "3"}, args...)...)
+	}
+	require.Contains(t, guided(2, "--user", testserver.Admin).stderr, "there is none")
+	require.Contains(t, guided(2, "--user", testserver.Admin, "--yes").stderr, "nothing says where the dumps go")
+	query(t, s, "postgres", "CREATE ROLE newcomer LOGIN")
+	defer query(t, s, "postgres", "DROP ROLE newcomer")
+	lacking := guided(1, "--user", "newcomer", "--databases", "bookings", "--keep", "barn", "--yes")
+	require.Contains(t, lacking.stdout, "GRANT")
+	require.Contains(t, lacking.stderr, "newcomer may not read all of")
+	require.NoFileExists(t, filepath.Join(dir, "grainkeep.toml"))
+	done := guided(-1, "--user", testserver.Admin, "--databases", "bookings", "--keep", "barn", "--floor", "1%", "--drill-here", "--yes")
+	require.Contains(t, done.stdout, "Kept: one a week for 10 weeks")
+	require.Contains(t, done.stderr, "Dumped and proven in")
+	require.Contains(t, run(t, dir, -1, "survey", "nightly").stdout, "bookings")
+	require.Contains(t, guided(1, "--user", testserver.Admin, "--keep", "barn", "--yes").stderr, "exists already")
+}

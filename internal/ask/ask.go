@@ -187,7 +187,7 @@ func (s *Session) Ask(ctx context.Context, sql string, names func([]string) erro
 	sql = s.unqualify(sql)
 	reads, err := s.db.Reads(sql)
 	if err != nil {
-		return s.explained(err)
+		return s.explained(sql, err)
 	}
 	filters := map[string]filter{}
 	if len(reads) == 1 {

@@ -147,12 +147,22 @@ func (s *Session) unqualify(sql string) string {
 var noTable = regexp.MustCompile(`no such table: (\S+)`)
 
 // explained says which tables there are, where a question names one that is not.
-func (s *Session) explained(err error) error {
+func (s *Session) explained(sql string, err error) error {
 	f, is := err.(*fault.Error)
 	if !is {
 		return err
 	}
 	m := noTable.FindStringSubmatch(f.Error())
+	if m == nil && strings.Contains(f.Error(), "no such column") {
+		var known []string
+		words := token.FindAllString(sql, -1)
+		for _, t := range s.tables {
+			if slices.ContainsFunc(words, func(w string) bool { return strings.EqualFold(plain(w), t.name) }) {
+				known = append(known, t.name+" has "+strings.Join(t.Columns, ", "))
+			}
+		}
+		return f.Advise("%s", strings.Join(known, "; "))
+	}
 	if m == nil {
 		return f.Advise("questions are SQL of SQLite, on the tables of the dump")
 	}

@@ -33,8 +33,8 @@ func (a *app) askCommand() *cobra.Command {
 	}, usage{`Answers questions in SQL on a database as it was dumped, or at any moment of its chain. What a
 question names is loaded into a temporary SQLite database, as far as it needs it, and removed at the
 end. Without SQL, questions are read from standard input, each ended by a semicolon.`, [2]string{
-		`grainkeep ask nightly/bookings "SELECT status, count(*) FROM booking GROUP BY status"`,
-		`grainkeep ask nightly/bookings --at '2 days' --as csv "SELECT * FROM payment" > payment.csv`}})
+		`grainkeep ask nightly/bookings "SELECT vehicle, count(*) FROM booking GROUP BY vehicle"`,
+		`grainkeep ask nightly/bookings --at '2 days' --as csv "SELECT * FROM posting" > posting.csv`}})
 	a.fromFlag(cmd, &q.from)
 	atFlag(cmd, &q.at)
 	f := cmd.Flags()

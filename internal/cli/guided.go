@@ -242,7 +242,7 @@ func (g *guide) taken() (err error) {
 	for _, d := range g.survey.Plan.Databases {
 		bytes += max(0, d.Bytes)
 	}
-	g.a.print("\nA dump takes %s: %s, %s on the server.\n\n", databasesAnd(names(g.survey.Plan.Databases)), phrase.Plural(int64(tables), "table"),
+	g.a.print("A dump takes %s: %s, %s on the server.\n\n", databasesAnd(names(g.survey.Plan.Databases)), phrase.Plural(int64(tables), "table"),
 		phrase.Bytes(bytes))
 	return nil
 }
@@ -277,7 +277,7 @@ func (g *guide) room() (err error) {
 		return fmt.Errorf("the free space of %s cannot be read: %w", above, err)
 	}
 	size := int64(st.Bsize)
-	g.a.print("\n%s is on a drive of %s, of which %s are free.\n\n", g.ans.Folder, phrase.Bytes(int64(st.Blocks)*size), phrase.Bytes(int64(st.Bavail)*size))
+	g.a.print("%s is on a drive of %s, of which %s are free.\n", g.ans.Folder, phrase.Bytes(int64(st.Blocks)*size), phrase.Bytes(int64(st.Bavail)*size))
 	data := g.survey.Server.Folder
 	if g.ans.Path != "" {
 		data = g.ans.Path
@@ -285,8 +285,9 @@ func (g *guide) room() (err error) {
 	g.ans.Accept = nil
 	if data != "" && sameDrive(above, data) {
 		g.ans.Accept = []string{dump.SameDrive}
-		g.a.print("The databases are on the same drive: what takes that one takes both. Copy the dumps away (copy_to) as soon as you can.\n\n")
+		g.a.print("The databases are on the same drive: what takes that one takes both. Copy the dumps away (copy_to) as soon as you can.\n")
 	}
+	g.a.print("\n")
 	return nil
 }
 
@@ -341,7 +342,7 @@ func (g *guide) year() error {
 		ask.Dumps = append(ask.Dumps, forecast.Dump{Item: retain.Item{Of: d.Name, Moment: now, Kind: string(manifest.Full), Good: true}, Bytes: max(0, d.Bytes) / assumedRatio})
 	}
 	o := forecast.Reckon(ask)
-	g.a.print("\n%s\n\n", t.render())
+	g.a.print("%s\n\n", t.render())
 	g.a.print("Kept: %s.\n", ask.Retain.Text)
 	g.a.print("Within a year that takes about %s, if the dumps compress to a third and nothing grows.\n", phrase.Bytes(o.Peak))
 	return nil

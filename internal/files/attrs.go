@@ -33,7 +33,7 @@ func attributesOf(f *os.File) (map[string]string, error) {
 	for _, name := range strings.Split(strings.TrimSuffix(string(buf[:n]), "\x00"), "\x00") {
 		value := make([]byte, maxAttr)
 		m, err := unix.Fgetxattr(fd, name, value)
-		if errors.Is(err, unix.ENODATA) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
+		if errors.Is(err, noAttribute) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
 			continue // gone, or not for this user to see
 		}
 		if err != nil {

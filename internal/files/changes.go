@@ -74,12 +74,12 @@ func (c *changes) unchanged(name string, st fs.FileInfo) (bool, error) {
 	if err != nil || was == nil || !ok || was.Kind != File || c.out.ByContent {
 		return false, err
 	}
-	key := [2]uint64{sys.Dev, sys.Ino}
+	key := [2]uint64{uint64(sys.Dev), sys.Ino}
 	if _, another := c.tree.linked[key]; another && sys.Nlink > 1 {
 		return false, nil
 	}
 	if was.Inode == 0 || was.Inode != sys.Ino || was.Size != st.Size() || was.Time != st.ModTime().UnixNano() ||
-		was.Change != sys.Ctim.Nano() {
+		was.Change != changed(sys) {
 		return false, nil
 	}
 	if sys.Nlink > 1 {

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 )
@@ -322,8 +323,14 @@ func owner(e *Entry, st fs.FileInfo) {
 	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
 		e.UID, e.GID = int(sys.Uid), int(sys.Gid)
 		e.Sparse = e.Kind == File && sys.Blocks*512 < sys.Size
-		e.change, e.inode = sys.Ctim.Nano(), sys.Ino
+		e.change, e.inode = changed(sys), sys.Ino
 	}
+}
+
+// changed is when a file was changed last, in nanoseconds since 1970.
+func changed(sys *syscall.Stat_t) int64 {
+	seconds, nanoseconds := engine.ChangeTime(sys)
+	return seconds*1e9 + nanoseconds
 }
 
 // file opens a file. What it is is what was opened, whatever its name meant before.
@@ -343,7 +350,7 @@ func (t *Tree) file(e *Entry) (*Entry, *Content, error) {
 		return nil, nil, errors.Join(err, f.Close())
 	}
 	if sys, ok := st.Sys().(*syscall.Stat_t); ok && sys.Nlink > 1 {
-		key := [2]uint64{sys.Dev, sys.Ino}
+		key := [2]uint64{uint64(sys.Dev), sys.Ino}
 		if first, known := t.linked[key]; known {
 			e.Kind, e.Target, e.Size, e.Sparse, e.Attrs = HardLink, first, 0, false, nil
 			return e, nil, f.Close()
@@ -403,7 +410,7 @@ func (c *Content) changed() (bool, error) {
 	}
 	a, ok1 := c.was.Sys().(*syscall.Stat_t)
 	b, ok2 := st.Sys().(*syscall.Stat_t)
-	return c.short || st.Size() != c.size || !st.ModTime().Equal(c.was.ModTime()) || ok1 && ok2 && a.Ctim != b.Ctim, nil
+	return c.short || st.Size() != c.size || !st.ModTime().Equal(c.was.ModTime()) || ok1 && ok2 && changed(a) != changed(b), nil
 }
 
 // leavesOut says whether something is left out.

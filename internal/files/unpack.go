@@ -242,7 +242,7 @@ func (p *Unpacking) pipe(e Entry, h *tar.Header) error {
 		return err
 	}
 	defer dir.Close()
-	if err := unix.Mkfifoat(int(dir.Fd()), path.Base(e.Name), uint32(e.Mode.Perm())); err != nil {
+	if err := makeFifo(dir, path.Base(e.Name), uint32(e.Mode.Perm())); err != nil {
 		return err
 	}
 	return errors.Join(p.lchown(e, h), p.root.Chtimes(e.Name, e.Time, e.Time))
@@ -307,7 +307,7 @@ func (p *Unpacking) dressed(f *os.File, e Entry) error {
 		}
 	}
 	ts := []unix.Timespec{unix.NsecToTimespec(e.Time.UnixNano()), unix.NsecToTimespec(e.Time.UnixNano())}
-	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
+	return setTimes(f, ts)
 }
 
 // lchown sets the owner of what is not opened, and its time.
@@ -387,5 +387,5 @@ func (p *Unpacking) Finish() (Unpacked, error) {
 		return p.out, err
 	}
 	defer dir.Close()
-	return p.out, unix.Syncfs(int(dir.Fd()))
+	return p.out, syncAll(p.root, dir)
 }

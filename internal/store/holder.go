@@ -3,20 +3,13 @@ package store
 import (
 	"errors"
 	"os"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
 )
 
 // ThisBoot tells this machine, since it was started, from every other.
-var ThisBoot = sync.OnceValue(func() string {
-	data, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	if err != nil {
-		return ""
-	}
-	return strings.TrimSpace(string(data))
-})
+var ThisBoot = sync.OnceValue(bootID)
 
 // Me is this process, as the holder of a lease.
 func Me() Holder {

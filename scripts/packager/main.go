@@ -43,22 +43,34 @@ func build(out, version string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	for _, arch := range []string{"amd64", "arm64"} {
-		root, err := os.MkdirTemp("", "grainkeep-package-")
-		if err != nil {
-			return err
-		}
-		defer os.RemoveAll(root)
-		if err := fill(root, arch, at); err != nil {
-			return fmt.Errorf("%s: %w", arch, err)
-		}
-		for _, write := range []func(root, out, version, arch string, at time.Time) error{debian, archive} {
-			if err := write(root, out, version, arch, at); err != nil {
-				return fmt.Errorf("%s: %w", arch, err)
+	for _, system := range []string{"linux", "freebsd", "darwin"} {
+		for _, arch := range []string{"amd64", "arm64"} {
+			if err := pack(out, version, system, arch, at); err != nil {
+				return fmt.Errorf("%s, %s: %w", system, arch, err)
 			}
 		}
 	}
 	return nil
+}
+
+// pack makes the packages for one system and one kind of processor.
+func pack(out, version, system, arch string, at time.Time) error {
+	root, err := os.MkdirTemp("", "grainkeep-package-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(root)
+	if err := fill(root, system, arch, at); err != nil {
+		return err
+	}
+	if system == "linux" {
+		if err := debian(root, out, version, arch, at); err != nil {
+			return err
+		}
+	} else if err := os.RemoveAll(filepath.Join(root, "usr/lib/systemd")); err != nil {
+		return err
+	}
+	return archive(root, out, version+"-"+system+"-"+arch, at)
 }
 
 // commitTime is that of the last commit.
@@ -72,7 +84,7 @@ func commitTime() (time.Time, error) {
 }
 
 // fill makes the tree of what is installed.
-func fill(root, arch string, at time.Time) error {
+func fill(root, system, arch string, at time.Time) error {
 	for _, folder := range []string{"usr/bin", "usr/share/man/man1", "usr/share/bash-completion/completions",
 		"usr/share/zsh/vendor-completions", "usr/share/fish/vendor_completions.d", "usr/lib/systemd/system",
 		"usr/share/doc/grainkeep"} {
@@ -83,7 +95,7 @@ func fill(root, arch string, at time.Time) error {
 	cmd := exec.Command("go", "build", "-buildvcs=true", "-trimpath", "-ldflags", "-s -w -buildid=", "-o",
 		filepath.Join(root, "usr/bin/grainkeep"),
 		"./cmd/grainkeep")
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH="+arch)
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+system, "GOARCH="+arch)
 	if text, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, text)
 	}
@@ -246,8 +258,8 @@ func debian(root, out, version, arch string, at time.Time) error {
 }
 
 // archive writes the .tar.gz, whose files are below a folder of its name.
-func archive(root, out, version, arch string, at time.Time) error {
-	name := fmt.Sprintf("grainkeep-%s-linux-%s", version, arch)
+func archive(root, out, version string, at time.Time) error {
+	name := "grainkeep-" + version
 	path := filepath.Join(out, name+".tar.gz")
 	f, err := os.Create(path)
 	if err != nil {

@@ -43,7 +43,8 @@ func stateOf(path string) *engine.Position {
 		}
 		fmt.Fprintf(h, "%q %d %d %x\n", tail, st.Size(), st.ModTime().UnixNano(), head[:n])
 		if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-			fmt.Fprintf(h, "%d %d %d.%d\n", sys.Dev, sys.Ino, sys.Ctim.Sec, sys.Ctim.Nsec)
+			seconds, nanoseconds := engine.ChangeTime(sys)
+			fmt.Fprintf(h, "%d %d %d.%d\n", sys.Dev, sys.Ino, seconds, nanoseconds)
 		}
 	}
 	return &engine.Position{State: hex.EncodeToString(h.Sum(nil)[:16])}

@@ -334,10 +334,6 @@ func (w *writer) Write(p []byte) (int, error) { return w.f.Write(p) }
 // Hint tells the disk to begin with bytes that were written; Commit has less to wait for.
 func (w *writer) Hint(offset, length int64) { hint(w.f, offset, length) }
 
-func hint(f *os.File, offset, length int64) {
-	_ = unix.SyncFileRange(int(f.Fd()), offset, length, unix.SYNC_FILE_RANGE_WRITE) // only a hint: Sync tells errors
-}
-
 // Commit implements store.Writer.
 func (w *writer) Commit() error {
 	err := fsync(w.f)
@@ -405,7 +401,7 @@ func (s *Store) renameNew(from, to string) error {
 		return err
 	}
 	defer b.Close()
-	err = unix.Renameat2(int(a.Fd()), path.Base(from), int(b.Fd()), path.Base(to), unix.RENAME_NOREPLACE)
+	err = renameOnly(a, path.Base(from), b, path.Base(to))
 	if errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) {
 		// A file system without it: the lease keeps other writers away.
 		if _, e := s.root.Lstat(to); e == nil {

@@ -1,0 +1,10 @@
+//go:build freebsd || darwin
+
+package engine
+
+import "syscall"
+
+// ChangeTime is when a file was changed last, its name and rights included.
+func ChangeTime(s *syscall.Stat_t) (seconds, nanoseconds int64) {
+	return int64(s.Ctimespec.Sec), int64(s.Ctimespec.Nsec)
+}

@@ -1,0 +1,23 @@
+package files
+
+import (
+	"os"
+	"strconv"
+
+	"golang.org/x/sys/unix"
+)
+
+// noAttribute is the error about an extended attribute that is not there.
+const noAttribute = unix.ENODATA
+
+func makeFifo(dir *os.File, name string, mode uint32) error {
+	return unix.Mkfifoat(int(dir.Fd()), name, mode)
+}
+
+// syncAll brings everything below a folder to the disk.
+func syncAll(_ *os.Root, dir *os.File) error { return unix.Syncfs(int(dir.Fd())) }
+
+// setTimes sets the times of an open file, to the nanosecond.
+func setTimes(f *os.File, ts []unix.Timespec) error {
+	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
+}

@@ -53,6 +53,7 @@ type night struct {
 	mu     sync.Mutex
 	f      *config.File
 	looked time.Time  // when the loop last looked at the clock
+	turns  *turns     // of a shared journal; nil: this machine has its own
 	slots  []job.Slot // what servers held back of their logs, at the last look
 
 	watching atomic.Bool // it is being looked at
@@ -87,6 +88,9 @@ func (a *app) serve() error {
 	}
 	last, err := a.lastRuns(f, plans)
 	if err != nil {
+		return err
+	}
+	if n.turns, err = n.shared(f); err != nil {
 		return err
 	}
 	a.serving = true // what it tells from now on is no outcome of this command
@@ -188,8 +192,16 @@ func (n *night) next() string {
 	return fmt.Sprintf("the %s of %s at %s", due[0].What, due[0].Job, phrase.Local(due[0].At, f.Zone()))
 }
 
-// start does something in a process of its own, as 'grainkeep dump JOB' would: what goes wrong there stays there.
+// start does something that is due, if it is this machine's to do.
 func (n *night) start(ctx context.Context, d schedule.Due) error {
+	if n.turns != nil && !d.Called {
+		return n.turns.do(ctx, d)
+	}
+	return n.startNow(ctx, d)
+}
+
+// startNow does something in a process of its own, as 'grainkeep dump JOB' would: what goes wrong there stays there.
+func (n *night) startNow(ctx context.Context, d schedule.Due) error {
 	words := append([]string{"--config", n.path, "--quiet"}, schedule.Plan{Job: d.Job, What: d.What}.Words()...)
 	cmd := exec.CommandContext(ctx, n.program, words...)
 	by := "schedule"
@@ -220,6 +232,8 @@ func (n *night) relay(of string, out io.Reader) {
 	_, _ = io.Copy(io.Discard, out) // a line that was too long must not hold it up
 }
 
+var errRunning = errors.New("somebody else runs it already")
+
 // exitError is what the exit code of a process means; nil: it is done.
 func exitError(err error) error {
 	var exit *exec.ExitError
@@ -230,7 +244,7 @@ func exitError(err error) error {
 	case fault.Done, fault.Warned:
 		return nil
 	case fault.Running:
-		return errors.New("somebody else runs it already")
+		return errRunning
 	case fault.ProvenBad:
 		return errors.New("a dump was found to be bad")
 	case -1:

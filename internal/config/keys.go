@@ -18,7 +18,7 @@ import (
 var known = map[string][]string{
 	"":         {"timezone", "source", "keep", "job", "journal", "schedule", "tell", "keys", "refresh", "standby"},
 	"journal":  {"folder", "source", "database", "keep_for"},
-	"schedule": {"at_once", "listen", "token_sha256"},
+	"schedule": {"at_once", "listen", "token_sha256", "takeover"},
 	"tell": {"by", "on", "jobs", "summary", "report", "again", "server", "tls", "ca", "user", "secret", "from", "to", "url",
 		"facility"},
 	"source": {"engine", "server", "user", "secret", "tls", "ca", "path", "accept", "dump", "restore", "check",

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -24,6 +25,7 @@ type Journal struct {
 // Serve is about 'schedule serve'.
 type Serve struct {
 	AtOnce int    `toml:"at_once,omitempty"`      // jobs; 0: one
+	Over   string `toml:"takeover,omitempty"`     // how long a machine is silent until another does its work
 	Listen string `toml:"listen,omitempty"`       // address; empty: none
 	Token  string `toml:"token_sha256,omitempty"` // of who may start jobs, hashed
 }
@@ -142,6 +144,9 @@ func (f *File) checkNight() error {
 		}
 	}
 	s := f.Schedule
+	if _, err := f.Takeover(); err != nil {
+		return f.wrong("schedule", "takeover is %q", s.Over).Advise("write how long a machine may be silent, 10 s at least: takeover = \"2 min\"")
+	}
 	if s.AtOnce < 0 || s.AtOnce > 64 {
 		return f.wrong("schedule", "at_once is %d",
 			s.AtOnce).Advise("write how many jobs may run at the same time, from 1 to 64")
@@ -263,3 +268,19 @@ func StateFolder(f *File) string {
 
 // Tells lists the names of those who are told, sorted.
 func (f *File) Tells() []string { return sorted(f.Tell) }
+
+// defaultTakeover is how long a machine is silent until another does its work, unless something else is said; and the
+// least that can be said.
+const (
+	defaultTakeover = 2 * time.Minute
+	leastTakeover   = 10 * time.Second
+)
+
+// Takeover is how long a machine with a shared journal may be silent until another does its work.
+func (f *File) Takeover() (time.Duration, error) {
+	d, err := age(f.Schedule.Over, defaultTakeover)
+	if err == nil && d < leastTakeover {
+		err = errors.New("it is too short")
+	}
+	return d, err
+}

@@ -100,12 +100,31 @@ func Share(ctx context.Context, db *sql.DB, where, folder string) (*Journal, err
 	j := &Journal{db: db, shared: true, folder: folder, where: where}
 	err := state.Folder(filepath.Join(folder, logsName))
 	if err == nil {
-		err = j.prepare(ctx)
+		err = j.prepareShared(ctx)
 	}
 	if err != nil {
 		return nil, unusable(where, errors.Join(err, db.Close()))
 	}
 	return j, nil
+}
+
+// prepareShared makes the tables while no other machine does.
+func (j *Journal) prepareShared(ctx context.Context) error {
+	c, err := j.db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close() // its lock ends with it
+	const making = 1735551857 // of ours, among the server's advisory locks
+	if _, err := c.ExecContext(ctx, "SELECT pg_advisory_lock($1)", making); err != nil {
+		return err
+	}
+	err = j.prepare(ctx)
+	if err == nil {
+		_, err = c.ExecContext(ctx, turnTable)
+	}
+	_, e := c.ExecContext(ctx, "SELECT pg_advisory_unlock($1)", making)
+	return errors.Join(err, e)
 }
 
 func unusable(where string, err error) error {

@@ -64,6 +64,10 @@ func TestAskChain(t *testing.T) {
 			x.sql("live", fmt.Sprintf("INSERT INTO guest VALUES (%d, 'O''Fell\t\\\\ é %d', %d.50, %v, %s, '2026-03-14 02:30:00', '{\"n\": [%d]}')",
 				i, i, i, i%2 == 0, raw, i))
 		}
+		if name == "postgres" {
+			x.sql("live", "CREATE TABLE part (id int PRIMARY KEY) PARTITION BY RANGE (id); CREATE TABLE part_low PARTITION OF part FOR VALUES FROM (0) TO "+
+				"(5); CREATE TABLE part_high PARTITION OF part FOR VALUES FROM (5) TO (9); INSERT INTO part VALUES (1), (2), (7)")
+		}
 		x.configure(t, "")
 		const question = "SELECT count(*), sum(id), sum(paid), sum(yes), max(length(name)), max(hex(raw)), min(strftime('%H', seen)), " +
 			"sum(json_extract(doc, '$.n[0]')), (SELECT count(*) FROM note), (SELECT max(says) FROM note) FROM guest"
@@ -96,6 +100,10 @@ func TestAskChain(t *testing.T) {
 				}
 				require.Equal(t, want[k], got[k], "%d, after a %s", k, kind)
 			}
+		}
+		if name == "postgres" {
+			require.Equal(t, "3|10", asked(t, x.dir, "nightly/live", "SELECT count(*), sum(id) FROM part"))
+			require.Equal(t, "2", asked(t, x.dir, "nightly/live", "SELECT count(*) FROM public.part_low"))
 		}
 	})
 }

@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -26,9 +27,10 @@ type chained struct {
 // chainedServers start the servers whose logs can be followed, each with a configuration that more is added to.
 func chainedServers(t *testing.T, each func(t *testing.T, name string, x chained)) {
 	needServer(t)
-	for _, name := range []string{"postgres", "mysql"} {
-		t.Run(name, func(t *testing.T) {
+	for _, product := range []string{"postgres", "mariadb", "mysql"} {
+		t.Run(product, func(t *testing.T) {
 			t.Parallel()
+			name := map[bool]string{true: "postgres", false: "mysql"}[product == "postgres"]
 			x := chained{dir: t.TempDir()}
 			if name == "postgres" {
 				s, err := testserver.StartPostgres(ownFolder(t), "wal_level = logical", "max_slot_wal_keep_size = '1GB'")
@@ -43,7 +45,14 @@ func chainedServers(t *testing.T, each func(t *testing.T, name string, x chained
 				}
 				x.sql("postgres", "CREATE DATABASE live")
 			} else {
-				m, err := testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW")
+				start := func() (*testserver.MySQL, error) { return testserver.StartMariaDB(ownFolder(t), "--binlog-format=ROW") }
+				if product == "mysql" {
+					start = func() (*testserver.MySQL, error) { return testserver.StartMySQL(ownFolder(t)) }
+				}
+				m, err := start()
+				if product == "mysql" && errors.Is(err, testserver.ErrAbsent) {
+					t.Skip(err)
+				}
 				require.NoError(t, err)
 				t.Cleanup(func() { m.Close() })
 				x.source = fmt.Sprintf("engine = \"mysql\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n", m.Port, testserver.Admin)

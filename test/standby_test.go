@@ -58,6 +58,9 @@ func TestStandby(t *testing.T) {
 				"UPDATE guest SET paid = paid + 1 WHERE id > 1", "DELETE FROM guest WHERE id = (SELECT * FROM (SELECT max(id) FROM guest WHERE id > 3) x) - 1"} {
 				x.sql("live", sql)
 			}
+			if name == "postgres" {
+				x.sql("live", "SELECT nextval('tickets')")
+			}
 		}
 		for range 3 {
 			change()
@@ -66,6 +69,9 @@ func TestStandby(t *testing.T) {
 		require.Regexp(t, `harbour +quay/second .* 3 dumps, \d+ transactions +following`, run(t, x.dir, 0, "standby").stdout)
 		require.Contains(t, follow(0).stderr, "3 dumps put upon it")
 		same()
+		if name == "postgres" {
+			require.Equal(t, "3", x.sql("second", "SELECT last_value FROM tickets"))
+		}
 
 		change()
 		dump("full", "--new-baseline") // the old chain is closed, and the standby goes over

@@ -53,6 +53,39 @@ func (s *Session) nameAll(ctx context.Context) error {
 			return err
 		}
 	}
+	return s.trees(ctx)
+}
+
+// trees makes views of partitioned tables, which are the rows of their partitions.
+func (s *Session) trees(ctx context.Context) error {
+	parts, roots := map[string][]*table{}, []string{}
+	for _, t := range s.tables {
+		if t.Tree == "" {
+			continue
+		}
+		if parts[t.Tree] == nil {
+			roots = append(roots, t.Tree)
+		}
+		parts[t.Tree] = append(parts[t.Tree], t)
+	}
+	for _, root := range roots {
+		_, name, _ := strings.Cut(root, ".")
+		name = plain(name)
+		if name == "" || s.byName[name] != nil {
+			continue
+		}
+		columns := make([]string, len(parts[root][0].Columns))
+		for i, c := range parts[root][0].Columns {
+			columns[i] = quoted(c)
+		}
+		var all []string
+		for _, t := range parts[root] {
+			all = append(all, "SELECT "+strings.Join(columns, ", ")+" FROM "+quoted(t.name))
+		}
+		if _, err := s.db.Exec(ctx, "CREATE VIEW "+quoted(name)+" AS "+strings.Join(all, " UNION ALL ")); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

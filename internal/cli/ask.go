@@ -88,6 +88,11 @@ func (a *app) askDump(name string, questions []string, q askFlags) error {
 	if plan.Last().Manifest.Payload.SQL == nil {
 		return fault.Wrong("ask-impossible", "%s holds no database", name).Advise("only databases can be asked")
 	}
+	unpin, err := a.pin(plan.Last())
+	if err != nil {
+		return err
+	}
+	defer unpin()
 	a.sayMoment(plan)
 	feed, end := a.feed()
 	defer end()

@@ -171,6 +171,11 @@ func (g *guide) location() engine.Location {
 	if g.secret != "" {
 		at.Secret = func() (engine.Secret, error) { return engine.NewSecret(g.secret), nil }
 	} else if g.ans.Secret != "" {
+		if path, is := strings.CutPrefix(g.ans.Secret, "file:"); is { // also where the configuration is in another folder
+			if full, err := filepath.Abs(path); err == nil {
+				g.ans.Secret = "file:" + full
+			}
+		}
 		at.Secret = func() (engine.Secret, error) { return job.SecretAt(g.ans.Secret) }
 	}
 	return at

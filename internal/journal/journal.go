@@ -114,7 +114,7 @@ func (j *Journal) prepareShared(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer c.Close() // its lock ends with it
+	defer c.Close()           // its lock ends with it
 	const making = 1735551857 // of ours, among the server's advisory locks
 	if _, err := c.ExecContext(ctx, "SELECT pg_advisory_lock($1)", making); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"unsafe"
 
+	"golang.org/x/sys/unix"
 	"modernc.org/libc"
 	lib "modernc.org/sqlite/lib"
 
@@ -58,6 +59,11 @@ func (t *temp) Close() error {
 func (t *temp) trouble(err error) error {
 	var f *failure
 	if errors.As(err, &f) && f.code&0xff == lib.SQLITE_FULL {
+		var st unix.Statfs_t
+		if unix.Statfs(t.c.path, &st) == nil && int64(st.Bavail)*int64(st.Bsize) < 16*tempPage { // the library says the same of both
+			return fault.New(engine.Trouble, err, "the drive of the temporary database is full").
+				Advise("set TMPDIR to a folder with more room")
+		}
 		return fault.New(engine.RoomUsed, nil, "the tables of the question need more than %d MiB of room", t.room>>20)
 	}
 	return err

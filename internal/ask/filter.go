@@ -86,7 +86,7 @@ var ends = []string{"GROUP", "ORDER", "LIMIT", "HAVING", "WINDOW", ";"}
 // only SELECT, and compares a column with a literal. Whatever is more than that is left to SQLite.
 func seen(sql string) map[string]filter {
 	var words []string
-	for _, w := range token.FindAllString(sql, -1) {
+	for _, w := range token().FindAllString(sql, -1) {
 		if strings.TrimSpace(w) != "" && !strings.HasPrefix(w, "--") && !strings.HasPrefix(w, "/*") {
 			words = append(words, w)
 		}

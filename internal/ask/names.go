@@ -3,12 +3,12 @@ package ask
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // rowids are the names by which SQLite knows the number of a row that no column stands for.
@@ -129,13 +129,13 @@ func (t *table) keyed() (n int) {
 }
 
 // token is a word, a name, a number, a text or a sign of a question.
-var token = regexp.MustCompile(`(?s)'(?:[^']|'')*'|"(?:[^"]|"")*"|` + "`(?:[^`]|``)*`" + `|\[[^\]]*\]|--[^\n]*|/\*.*?\*/|[\pL_][\pL\pN_$]*|` +
+var token = phrase.Pattern(`(?s)'(?:[^']|'')*'|"(?:[^"]|"")*"|` + "`(?:[^`]|``)*`" + `|\[[^\]]*\]|--[^\n]*|/\*.*?\*/|[\pL_][\pL\pN_$]*|` +
 	`[0-9][0-9A-Za-z.]*|<=|>=|<>|!=|==|\|\||\s+|.`)
 
 // Questions cuts a text into its questions, at the semicolons between them.
 func Questions(text string) (list []string) {
 	var b strings.Builder
-	for _, w := range append(token.FindAllString(text, -1), ";") {
+	for _, w := range append(token().FindAllString(text, -1), ";") {
 		if w != ";" {
 			b.WriteString(w)
 			continue
@@ -159,7 +159,7 @@ func plain(name string) string {
 
 // unqualify names tables as the temporary database does, where a question names them with their schema.
 func (s *Session) unqualify(sql string) string {
-	words := token.FindAllString(sql, -1)
+	words := token().FindAllString(sql, -1)
 	var b strings.Builder
 	for i := 0; i < len(words); i++ {
 		if i+2 < len(words) && words[i+1] == "." {
@@ -177,7 +177,7 @@ func (s *Session) unqualify(sql string) string {
 	return b.String()
 }
 
-var noTable = regexp.MustCompile(`no such table: (\S+)`)
+var noTable = phrase.Pattern(`no such table: (\S+)`)
 
 // explained says which tables there are, where a question names one that is not.
 func (s *Session) explained(sql string, err error) error {
@@ -185,10 +185,10 @@ func (s *Session) explained(sql string, err error) error {
 	if !is {
 		return err
 	}
-	m := noTable.FindStringSubmatch(f.Error())
+	m := noTable().FindStringSubmatch(f.Error())
 	if m == nil && strings.Contains(f.Error(), "no such column") {
 		var known []string
-		words := token.FindAllString(sql, -1)
+		words := token().FindAllString(sql, -1)
 		for _, t := range s.tables {
 			if slices.ContainsFunc(words, func(w string) bool { return strings.EqualFold(plain(w), t.name) }) {
 				known = append(known, t.name+" has "+strings.Join(t.Columns, ", "))

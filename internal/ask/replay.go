@@ -6,27 +6,27 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/payload"
+	"grainkeep/internal/phrase"
 )
 
 var (
-	foreignKey = regexp.MustCompile("(?s)FOREIGN KEY \\((.*?)\\) REFERENCES (`(?:[^`]|``)*`) \\((.*?)\\)(.*?);?\\s*$")
-	acting     = regexp.MustCompile(`ON (?:DELETE|UPDATE) (?:CASCADE|SET NULL)`)
+	foreignKey = phrase.Pattern("(?s)FOREIGN KEY \\((.*?)\\) REFERENCES (`(?:[^`]|``)*`) \\((.*?)\\)(.*?);?\\s*$")
+	acting     = phrase.Pattern(`ON (?:DELETE|UPDATE) (?:CASCADE|SET NULL)`)
 )
 
 // actingClause is the clause of a foreign key of MariaDB or MySQL that acts on rows, which their log does not tell; empty:
 // it does not. What PostgreSQL's do stands in its log.
 func actingClause(sql string) string {
-	m := foreignKey.FindStringSubmatch(sql)
+	m := foreignKey().FindStringSubmatch(sql)
 	if m == nil {
 		return ""
 	}
-	does := acting.FindAllString(m[4], -1)
+	does := acting().FindAllString(m[4], -1)
 	if len(does) == 0 {
 		return ""
 	}
@@ -37,7 +37,7 @@ func actingClause(sql string) string {
 // refer to is loaded too; and what that needs to be unique of this one.
 func (s *Session) references(t *table, group map[string]bool) (list []string) {
 	for _, clause := range t.refs {
-		if m := foreignKey.FindStringSubmatch(clause); m != nil && group[m[2]] {
+		if m := foreignKey().FindStringSubmatch(clause); m != nil && group[m[2]] {
 			list = append(list, clause)
 		}
 	}
@@ -46,7 +46,7 @@ func (s *Session) references(t *table, group map[string]bool) (list []string) {
 			continue
 		}
 		for _, clause := range s.byID[id].refs {
-			m := foreignKey.FindStringSubmatch(clause)
+			m := foreignKey().FindStringSubmatch(clause)
 			if m == nil || m[2] != t.ID {
 				continue
 			}

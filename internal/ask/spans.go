@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/payload"
+	"grainkeep/internal/phrase"
 )
 
 // remove removes the rows that a dump of changes removes.
@@ -88,7 +88,7 @@ func (p *spans) list(between string, part func() (string, error)) (string, error
 	}
 }
 
-var comparison = regexp.MustCompile(`^ ?(<=|>=|<|>|=) ?`)
+var comparison = phrase.Pattern(`^ ?(<=|>=|<|>|=) ?`)
 
 // one is a comparison of one or more columns, or conditions in parentheses.
 func (p *spans) one() (string, error) {
@@ -97,7 +97,7 @@ func (p *spans) one() (string, error) {
 		return "true", nil
 	}
 	columns, several := p.columns()
-	m := comparison.FindStringSubmatch(p.rest)
+	m := comparison().FindStringSubmatch(p.rest)
 	if columns == nil || m == nil {
 		if p.rest = was; !p.take("(") {
 			return "", errNoSpan
@@ -150,7 +150,7 @@ func (p *spans) columns() (list []int, several bool) {
 
 // column is the place of the column that is named next; -1: none is.
 func (p *spans) column() int {
-	name := spanName.FindString(p.rest)
+	name := spanName().FindString(p.rest)
 	at := slices.Index(p.t.Columns, plain(name))
 	if name == "" || at < 0 {
 		return -1
@@ -159,7 +159,7 @@ func (p *spans) column() int {
 	return at
 }
 
-var spanName = regexp.MustCompile("^(?:\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|[\\pL_][\\pL\\pN_$]*)")
+var spanName = phrase.Pattern("^(?:\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|[\\pL_][\\pL\\pN_$]*)")
 
 // value takes the value of a column. Texts compare here by their bytes, so they must do so on the server.
 func (p *spans) value(at int) error {

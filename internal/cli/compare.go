@@ -61,15 +61,17 @@ func (a *app) compare(names []string, c compareFlags) error {
 	if err != nil {
 		return err
 	}
-	was, err := a.stateOf(f, names[0], c.from, c.at)
+	was, unpin, err := a.stateOf(f, names[0], c.from, c.at)
 	if err != nil {
 		return err
 	}
+	defer unpin()
 	var is *compare.State
 	if c.live != "" {
 		is, err = a.liveState(f, names[0], c)
 	} else {
-		is, err = a.stateOf(f, names[len(names)-1], c.from, c.then)
+		is, unpin, err = a.stateOf(f, names[len(names)-1], c.from, c.then)
+		defer unpin()
 	}
 	if err != nil {
 		return err
@@ -92,17 +94,19 @@ func (a *app) compare(names []string, c compareFlags) error {
 	return a.emit(map[string]any{"was": was.Title, "is": is.Title, "differences": r})
 }
 
-// stateOf is the state that a dump has.
-func (a *app) stateOf(f *config.File, name, from, at string) (*compare.State, error) {
+// stateOf is the state that a dump has. Until the returned function is called, which is never nil, it is not removed.
+func (a *app) stateOf(f *config.File, name, from, at string) (s *compare.State, unpin func(), err error) {
 	p, err := a.onePlan(f, name, from, at)
 	if err != nil {
-		return nil, err
+		return nil, func() {}, err
 	}
-	s, err := compare.Dump(a.ctx, p)
-	if err == nil {
+	if unpin, err = a.pin(p.Last()); err != nil {
+		return nil, func() {}, err
+	}
+	if s, err = compare.Dump(a.ctx, p); err == nil {
 		s.Title += " of " + phrase.Both(p.Until, chain.Zone(p.Last()))
 	}
-	return s, err
+	return s, unpin, err
 }
 
 func (a *app) onePlan(f *config.File, name, from, at string) (*chain.Plan, error) {

@@ -3,27 +3,27 @@ package mask
 import (
 	"bytes"
 	"io"
-	"regexp"
 	"strings"
 	"unicode"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/phrase"
 )
 
 var (
-	mailForm = regexp.MustCompile(`^[^@\s<>"]{1,64}@[^@\s<>"]+\.[A-Za-z]{2,24}$`)
-	cardForm = regexp.MustCompile(`^[0-9](?:[ -]?[0-9]){12,18}$`)
-	bankForm = regexp.MustCompile(`^[A-Z]{2}[0-9]{2}(?: ?[A-Z0-9]){11,30}$`)
-	dayForm  = regexp.MustCompile(`^[0-9]{4}-[01][0-9]-[0-3][0-9](?:[ T]|$)`)
-	homeForm = regexp.MustCompile(`(?i)^(?:[0-9]+[a-z]? [\pL' ]*(?:street|road|lane|avenue|quay|way|drive|close|hill|brae|terrace)|` +
+	mailForm = phrase.Pattern(`^[^@\s<>"]{1,64}@[^@\s<>"]+\.[A-Za-z]{2,24}$`)
+	cardForm = phrase.Pattern(`^[0-9](?:[ -]?[0-9]){12,18}$`)
+	bankForm = phrase.Pattern(`^[A-Z]{2}[0-9]{2}(?: ?[A-Z0-9]){11,30}$`)
+	dayForm  = phrase.Pattern(`^[0-9]{4}-[01][0-9]-[0-3][0-9](?:[ T]|$)`)
+	homeForm = phrase.Pattern(`(?i)^(?:[0-9]+[a-z]? [\pL' ]*(?:street|road|lane|avenue|quay|way|drive|close|hill|brae|terrace)|` +
 		`[\pL' ]*(?:street|road|lane|avenue|drive|terrace|straße|strasse|weg|gata|vej) [0-9]+)\b`)
 )
 
-func isMail(text []byte) bool { return bytes.IndexByte(text, '@') > 0 && mailForm.Match(text) }
+func isMail(text []byte) bool { return bytes.IndexByte(text, '@') > 0 && mailForm().Match(text) }
 
-func isCard(text []byte) bool { return cardForm.Match(text) && luhn(text) }
+func isCard(text []byte) bool { return cardForm().Match(text) && luhn(text) }
 
-func startsWithDate(text []byte) bool { return dayForm.Match(text) }
+func startsWithDate(text []byte) bool { return dayForm().Match(text) }
 
 // luhn says whether the digits of a text have the check digit that cards have (ISO/IEC 7812-1).
 func luhn(text []byte) bool {
@@ -45,7 +45,7 @@ func luhn(text []byte) bool {
 
 // isAccount says whether a text is a bank account's number (ISO 13616): its check digits fit.
 func isAccount(text []byte) bool {
-	if !bankForm.Match(text) {
+	if !bankForm().Match(text) {
 		return false
 	}
 	text = bytes.ReplaceAll(text, []byte(" "), nil)
@@ -175,7 +175,7 @@ func looksLike(v engine.Value) string {
 	case v.Kind == engine.Number:
 	case isAccount(v.Data):
 		return "a bank account"
-	case homeForm.Match(v.Data):
+	case homeForm().Match(v.Data):
 		return "an address"
 	}
 	return ""

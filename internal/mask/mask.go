@@ -4,6 +4,10 @@ package mask
 
 import (
 	"bytes"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hmac"
+	"crypto/sha256"
 	"fmt"
 	"slices"
 	"sort"
@@ -73,7 +77,8 @@ func (t *table) shown(column string) string {
 // Set are the masks of a restore. Its methods may be called side by side once Choose has returned.
 type Set struct {
 	rules  []Rule
-	key    []byte
+	macs   sync.Pool    // of keyed hashes
+	block  cipher.Block // of the same key
 	text   engine.RowText
 	tables map[string]*table
 	masked []string // columns, with what becomes of each
@@ -94,7 +99,13 @@ func New(rules []Rule, key []byte) (*Set, error) {
 				Advise("head -c 24 /dev/urandom | base64 > FILE; chmod 600 FILE; and mask_key = \"file:FILE\"")
 		}
 	}
-	return &Set{rules: rules, key: key, tables: map[string]*table{}, looks: map[string]string{}, looked: map[string]bool{}}, nil
+	s := &Set{rules: rules, tables: map[string]*table{}, looks: map[string]string{}, looked: map[string]bool{}}
+	s.macs.New = func() any { return hmac.New(sha256.New, key) }
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte("integers"))
+	var err error
+	s.block, err = aes.NewCipher(mac.Sum(nil))
+	return s, err
 }
 
 // Choose finds the columns of some tables of an engine that the rules mean. Each rule must mean one.

@@ -12,6 +12,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // transformed is a text that is written while it is read.
@@ -187,11 +188,11 @@ func (s *Set) Removals(id string, text io.Reader) io.ReadCloser {
 	})
 }
 
-var quotedText = regexp.MustCompile(`'(?:[^'\\]|\\.|'')*'`)
+var quotedText = phrase.Pattern(`'(?:[^'\\]|\\.|'')*'`)
 
 // removed looks which columns a statement names.
 func removed(t *table, sql []byte) error {
-	_, where, _ := strings.Cut(string(quotedText.ReplaceAll(sql, nil)), " WHERE ")
+	_, where, _ := strings.Cut(string(quotedText().ReplaceAll(sql, nil)), " WHERE ")
 	for _, c := range t.columns {
 		if c.how != "" && c.how != Clear && regexp.MustCompile(`(^|[^\pL\pN_])`+regexp.QuoteMeta(c.name)+`([^\pL\pN_]|$)`).MatchString(where) {
 			return byKey(t, c)

@@ -2,11 +2,13 @@ package mask
 
 import (
 	"bytes"
-	"crypto/hmac"
+	"crypto/aes"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"hash"
 	"math"
+	"math/rand/v2"
 	"strconv"
 	"time"
 	"unicode"
@@ -17,26 +19,30 @@ import (
 
 // stream is a sequence of bytes that depends on a key and a value alone.
 type stream struct {
-	key, seed []byte
-	left      []byte
-	block     uint32
+	from *rand.ChaCha8
+	left uint64
+	n    int // bytes in it
 }
 
 // of begins the stream of a value; the use keeps the streams of one value for different masks apart.
 func (s *Set) of(use string, value []byte) *stream {
-	return &stream{key: s.key, seed: append([]byte(use+"\x00"), value...)}
+	mac := s.macs.Get().(hash.Hash)
+	defer s.macs.Put(mac)
+	mac.Reset()
+	mac.Write(append(append(make([]byte, 0, 64), use...), 0))
+	mac.Write(value)
+	var seed [sha256.Size]byte
+	mac.Sum(seed[:0])
+	return &stream{from: rand.NewChaCha8(seed)}
 }
 
 func (s *stream) next() byte {
-	if len(s.left) == 0 {
-		h := hmac.New(sha256.New, s.key)
-		h.Write(binary.BigEndian.AppendUint32(nil, s.block))
-		h.Write(s.seed)
-		s.left = h.Sum(nil)
-		s.block++
+	if s.n == 0 {
+		s.left, s.n = s.from.Uint64(), 8
 	}
-	b := s.left[0]
-	s.left = s.left[1:]
+	b := byte(s.left)
+	s.left >>= 8
+	s.n--
 	return b
 }
 
@@ -52,11 +58,7 @@ func (s *stream) below(n int) int {
 // wide is an evenly distributed number below n.
 func (s *stream) wide(n uint64) uint64 {
 	for {
-		var b [8]byte
-		for i := range b {
-			b[i] = s.next()
-		}
-		if x := binary.BigEndian.Uint64(b[:]); x < math.MaxUint64/n*n {
+		if x := s.from.Uint64(); x < math.MaxUint64/n*n {
 			return x % n
 		}
 	}
@@ -212,6 +214,9 @@ func (s *Set) integer(d engine.Column) func(engine.Value) engine.Value {
 	}
 }
 
+// feistelRounds are more than the four that make a permutation look like any other to who may choose its values.
+const feistelRounds = 6
+
 // permuted gives each number below n another place below n: a Feistel network over the next power of four, walked until
 // it comes back below n.
 func (s *Set) permuted(x, n uint64) uint64 {
@@ -222,9 +227,12 @@ func (s *Set) permuted(x, n uint64) uint64 {
 	low := uint64(1)<<half - 1
 	for {
 		left, right := x>>half, x&low
-		for round := range byte(6) {
-			f := s.of("integer", binary.BigEndian.AppendUint64([]byte{round, byte(half)}, right))
-			left, right = right, left^(f.wide(math.MaxUint32)&low)
+		for round := range byte(feistelRounds) {
+			var b [aes.BlockSize]byte
+			b[0], b[1] = round, byte(half)
+			binary.BigEndian.PutUint64(b[8:], right)
+			s.block.Encrypt(b[:], b[:])
+			left, right = right, left^(binary.BigEndian.Uint64(b[:])&low)
 		}
 		if x = left<<half | right; x < n {
 			return x

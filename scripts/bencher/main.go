@@ -27,7 +27,7 @@ var part string
 
 func main() {
 	program := flag.String("program", "bin/grainkeep", "the built program")
-	only := flag.String("only", "", "sqlite, postgres, mariadb, mysql, away or scale: measure just that")
+	only := flag.String("only", "", "sqlite, postgres, mariadb, mysql, away, ask or scale: measure just that")
 	scale := flag.Float64("scale", 1, "part of the full size: 5 M rows for PostgreSQL, 2 M for the others")
 	flag.StringVar(&part, "part", "", "full, comparison, log or restore: measure just that of each")
 	flag.IntVar(&rounds, "rounds", rounds, "how often each is measured; the median counts")
@@ -59,7 +59,7 @@ func bench(program, only string, scale float64) error {
 		rows  float64
 		bench func(program, dir string, rows int) error
 	}{{"sqlite", 2e6, benchSQLite}, {"postgres", 5e6, benchPostgres}, {"mariadb", 2e6, benchMariaDB}, {"mysql", 2e6,
-		benchMySQL}, {"away", 2e6, benchAway}, {"scale", manyDumps, benchScale}} {
+		benchMySQL}, {"away", 2e6, benchAway}, {"ask", 9e5, benchAsk}, {"scale", manyDumps, benchScale}} {
 		if only != "" && only != b.name {
 			continue
 		}

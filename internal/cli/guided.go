@@ -59,6 +59,7 @@ type guide struct {
 	secret string // a password that was typed: it goes into a file of its own
 	survey *dump.Survey
 	asker  asker
+	known  bool // everything was asked once
 }
 
 // asker asks the questions of a guided start; each fills what it asks about.
@@ -117,43 +118,36 @@ func (a *app) guided(path string, flags guideFlags) error {
 	return g.finish()
 }
 
-// step asks about one thing, looks at what was answered, and says which comes next.
+// guideSteps are the steps in their order: each asks, and looks at what was answered.
+var guideSteps = []struct {
+	name string
+	ask  func(asker, *guide) error
+	look func(*guide) error
+}{{stepWhere, asker.where, (*guide).look}, {stepDatabases, asker.databases, (*guide).taken}, {stepKeep, asker.keep, (*guide).room},
+	{stepRhythm, asker.rhythm, (*guide).year}}
+
+// step goes through one step, and says which comes next. Once all is known, that is for whoever answers to say.
 func (g *guide) step(step string) (next string, err error) {
-	switch step {
-	case stepWhere:
-		if err = g.asker.where(g); err == nil {
-			err = g.look()
+	for i, s := range guideSteps {
+		if s.name != step {
+			continue
 		}
-		if err != nil && g.again(err) {
-			return stepWhere, nil
+		if err = s.ask(g.asker, g); err == nil {
+			err = s.look(g)
 		}
-		return stepDatabases, err
-	case stepDatabases:
-		if err = g.asker.databases(g); err == nil {
-			err = g.taken()
-		}
-		if err != nil && g.again(err) {
-			return stepDatabases, nil
-		}
-		return stepKeep, err
-	case stepKeep:
-		if err = g.asker.keep(g); err == nil {
-			err = g.room()
-		}
-		if err != nil && g.again(err) {
-			return stepKeep, nil
-		}
-		return stepRhythm, err
-	case stepRhythm:
-		if err = g.asker.rhythm(g); err != nil {
+		switch {
+		case err != nil && g.again(err):
+			return step, nil
+		case err != nil:
 			return "", err
+		case g.known && step != stepWhere || i+1 == len(guideSteps): // elsewhere there may be other databases
+			g.known = true
+			g.summary()
+			return g.asker.next(g)
 		}
-		if err = g.year(); err != nil {
-			return "", err
-		}
+		return guideSteps[i+1].name, nil
 	}
-	g.summary()
-	return g.asker.next(g)
+	return "", fmt.Errorf("there is no step %q", step)
 }
 
 // again shows an error and says whether to ask once more: somebody is there who can answer otherwise.
@@ -194,7 +188,12 @@ func (g *guide) look() (err error) {
 	}
 	s := g.survey
 	g.a.print("\n%s %s at %s, clock %s\n%s\n", s.Server.Product, s.Server.Version, g.ans.Server+g.ans.Path, skew(s.Skew), g.a.databaseTable(s))
-	g.a.surveyFindings(s, nil)
+	notes := *s
+	notes.Looked = slices.Clone(s.Looked)
+	for i := range notes.Looked { // what cannot be read now is asked about again
+		notes.Looked[i].Err = nil
+	}
+	g.a.surveyFindings(&notes, nil)
 	g.a.print("\n")
 	return g.rights()
 }

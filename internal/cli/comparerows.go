@@ -82,7 +82,8 @@ func (a *app) tellUnknown(r *compare.Result, open []*ask.Session, c compareFlags
 			r.Same++
 			continue
 		}
-		r.Tables = append(r.Tables, compare.Difference{How: compare.Changed, Of: id, Rows: &compare.Rows{Was: which.Was, Is: which.Is}, Which: which})
+		r.Tables = append(r.Tables, compare.Difference{How: compare.Changed, Of: id, Which: which,
+			Rows: &compare.Rows{Was: which.Was, Is: which.Is}})
 	}
 	r.Unknown = left
 	slices.SortStableFunc(r.Tables, func(a, b compare.Difference) int { return strings.Compare(a.Of, b.Of) })
@@ -99,7 +100,8 @@ func tableNamed(pattern, id string) bool {
 
 // printRows shows which rows of a table differ.
 func (a *app) printRows(t *compare.TableRows) {
-	a.print("\n%s: %s added, %s removed, %s changed%s\n", t.Table, phrase.Plural(t.Added, "row"), phrase.Count(t.Removed), phrase.Count(t.Changed),
+	a.print("\n%s: %s added, %s removed, %s changed%s\n", t.Table, phrase.Plural(t.Added, "row"),
+		phrase.Count(t.Removed), phrase.Count(t.Changed),
 		map[bool]string{true: " (it has no key: a row with other values is one removed and one added)"}[len(t.Key) == 0])
 	if len(t.Left) > 0 {
 		a.print("  not compared, since just one of the two has it: %s\n", strings.Join(t.Left, ", "))
@@ -125,7 +127,8 @@ func (a *app) printRows(t *compare.TableRows) {
 		a.print("%s\n", out.render())
 	}
 	if more := t.Added + t.Removed + t.Changed - int64(len(t.Rows)); more > 0 {
-		a.print("  and %s%s\n", phrase.Plural(more, "more row"), map[bool]string{true: "; --all shows up to 1,000"}[len(t.Rows) < jsonDiffering])
+		a.print("  and %s%s\n", phrase.Plural(more, "more row"),
+			map[bool]string{true: "; --all shows up to 1,000"}[len(t.Rows) < jsonDiffering])
 	}
 }
 

@@ -88,7 +88,8 @@ var errLeft = errors.New("nothing was written")
 func (a *app) guided(path string, flags guideFlags) error {
 	g := &guide{a: a, path: path, ans: flags.Answers}
 	if _, err := os.Lstat(path); err == nil {
-		return fault.New("config-exists", nil, "%s exists already; it was not touched", path).Advise("name another file: 'grainkeep init --guided FILE'")
+		return fault.New("config-exists", nil, "%s exists already; it was not touched", path).
+			Advise("name another file: 'grainkeep init --guided FILE'")
 	}
 	if flags.rhythm != "" {
 		if _, err := fmt.Sscanf(flags.rhythm, "%d", &g.ans.Rhythm); err != nil || g.ans.Rhythm < 1 || g.ans.Rhythm > len(config.Rhythms()) {
@@ -161,7 +162,8 @@ func (g *guide) again(err error) bool {
 
 // location is where the databases are.
 func (g *guide) location() engine.Location {
-	at := engine.Location{Name: g.ans.SourceName(), Engine: g.ans.Engine, Server: g.ans.Server, User: g.ans.User, TLS: g.ans.TLS, Path: g.ans.Path}
+	at := engine.Location{Name: g.ans.SourceName(), Engine: g.ans.Engine, Server: g.ans.Server, User: g.ans.User, TLS: g.ans.TLS,
+		Path: g.ans.Path}
 	if g.secret != "" {
 		at.Secret = func() (engine.Secret, error) { return engine.NewSecret(g.secret), nil }
 	} else if g.ans.Secret != "" {
@@ -187,7 +189,8 @@ func (g *guide) look() (err error) {
 		return err
 	}
 	s := g.survey
-	g.a.print("\n%s %s at %s, clock %s\n%s\n", s.Server.Product, s.Server.Version, g.ans.Server+g.ans.Path, skew(s.Skew), g.a.databaseTable(s))
+	g.a.print("\n%s %s at %s, clock %s\n%s\n", s.Server.Product, s.Server.Version, g.ans.Server+g.ans.Path, skew(s.Skew),
+		g.a.databaseTable(s))
 	notes := *s
 	notes.Looked = slices.Clone(s.Looked)
 	for i := range notes.Looked { // what cannot be read now is asked about again
@@ -246,8 +249,8 @@ func (g *guide) taken() (err error) {
 	for _, d := range g.survey.Plan.Databases {
 		bytes += max(0, d.Bytes)
 	}
-	g.a.print("A dump takes %s: %s, %s on the server.\n\n", databasesAnd(names(g.survey.Plan.Databases)), phrase.Plural(int64(tables), "table"),
-		phrase.Bytes(bytes))
+	g.a.print("A dump takes %s: %s, %s on the server.\n\n", databasesAnd(names(g.survey.Plan.Databases)),
+		phrase.Plural(int64(tables), "table"), phrase.Bytes(bytes))
 	return nil
 }
 
@@ -281,7 +284,8 @@ func (g *guide) room() (err error) {
 		return fmt.Errorf("the free space of %s cannot be read: %w", above, err)
 	}
 	size := int64(st.Bsize)
-	g.a.print("%s is on a drive of %s, of which %s are free.\n", g.ans.Folder, phrase.Bytes(int64(st.Blocks)*size), phrase.Bytes(int64(st.Bavail)*size))
+	g.a.print("%s is on a drive of %s, of which %s are free.\n", g.ans.Folder, phrase.Bytes(int64(st.Blocks)*size),
+		phrase.Bytes(int64(st.Bavail)*size))
 	data := g.survey.Server.Folder
 	if g.ans.Path != "" {
 		data = g.ans.Path
@@ -343,7 +347,8 @@ func (g *guide) year() error {
 		return err
 	}
 	for _, d := range g.survey.Plan.Databases {
-		ask.Dumps = append(ask.Dumps, forecast.Dump{Item: retain.Item{Of: d.Name, Moment: now, Kind: string(manifest.Full), Good: true}, Bytes: max(0, d.Bytes) / assumedRatio})
+		ask.Dumps = append(ask.Dumps, forecast.Dump{Item: retain.Item{Of: d.Name, Moment: now, Kind: string(manifest.Full), Good: true},
+			Bytes: max(0, d.Bytes) / assumedRatio})
 	}
 	o := forecast.Reckon(ask)
 	g.a.print("%s\n\n", t.render())
@@ -412,8 +417,8 @@ func (g *guide) finish() error {
 	if err := a.drill("", "", "", []string{config.GuidedJob}); err != nil {
 		return err
 	}
-	a.say("\nDumped and proven in %s. 'grainkeep schedule serve' keeps to the rhythm; 'grainkeep schedule export' writes it for systemd or cron.",
-		phrase.Duration(time.Since(began)))
+	a.say("\nDumped and proven in %s. 'grainkeep schedule serve' keeps to the rhythm; 'grainkeep schedule export' writes it for "+
+		"systemd or cron.", phrase.Duration(time.Since(began)))
 	return nil
 }
 

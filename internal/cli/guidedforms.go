@@ -64,7 +64,8 @@ func (forms) where(g *guide) error {
 		g.ans.Engine = "postgres"
 	}
 	if err := form(huh.NewSelect[string]().Title("What holds the databases?").Value(&g.ans.Engine).Options(
-		huh.NewOption("PostgreSQL", "postgres"), huh.NewOption("MariaDB or MySQL", "mysql"), huh.NewOption("SQLite files", "sqlite"))); err != nil {
+		huh.NewOption("PostgreSQL", "postgres"), huh.NewOption("MariaDB or MySQL", "mysql"),
+		huh.NewOption("SQLite files", "sqlite"))); err != nil {
 		return err
 	}
 	if g.ans.Engine == "sqlite" {
@@ -123,7 +124,8 @@ func (forms) databases(g *guide) error {
 			options[i] = options[i].Selected(c == name)
 		}
 	}
-	err := form(huh.NewMultiSelect[string]().Title("Which of them?").Description("space chooses, enter goes on").Options(options...).Value(&chosen).
+	err := form(huh.NewMultiSelect[string]().Title("Which of them?").Description("space chooses, enter goes on").
+		Options(options...).Value(&chosen).
 		Validate(func(list []string) error {
 			if len(list) == 0 {
 				return errors.New("choose one at least")

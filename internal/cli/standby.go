@@ -33,8 +33,7 @@ it first, and then puts each new increment upon the one before; it can be read m
 		run        func(*config.File, string, config.Standby) error
 	}{
 		{"follow", "Bring a standby to the newest dump, now", a.bringOnward},
-		{"pause", "Let a standby stay as it is, for a while", func(f *config.File, name string, _ config.Standby) error { return a.pause(f, name, true) }},
-		{"resume", "Let a paused standby follow again", func(f *config.File, name string, _ config.Standby) error { return a.pause(f, name, false) }},
+		{"pause", "Let a standby stay as it is, for a while", a.pausing(true)}, {"resume", "Let a paused standby follow again", a.pausing(false)},
 		{"release", "Let a standby be written: it stops following for good", a.release},
 	} {
 		cmd.AddCommand(&cobra.Command{Use: c.use + " NAME", Short: c.short, Args: args(1, 1, "the name of a standby"),
@@ -210,24 +209,27 @@ func (a *app) followed(s *standby.Standby, out *standby.Outcome) {
 	if out.Writable != "" && (out.First || out.Made != "") {
 		a.say("note: %s", out.Writable)
 	}
-	a.result = jsonFollowed{s.Name, s.As, out.Dump.Manifest.Moment.UTC().Format(time.RFC3339), out.Dump.ID, out.Applied, out.Transactions, out.Rows, out.Made}
+	a.result = jsonFollowed{s.Name, s.As, out.Dump.Manifest.Moment.UTC().Format(time.RFC3339), out.Dump.ID, out.Applied, out.Transactions,
+		out.Rows, out.Made}
 }
 
-// pause lets a standby stay as it is, or follow again.
-func (a *app) pause(f *config.File, name string, on bool) error {
-	_, notes, err := a.standbyOf(f, name, f.Standby[name])
-	if err != nil {
-		return err
-	}
-	return notes.Do(func(n *standby.Note) error {
-		if n.Paused == on {
-			a.say("%s is %s already", name, map[bool]string{true: "paused", false: "following"}[on])
-			return nil
+// pausing lets a standby stay as it is, or follow again.
+func (a *app) pausing(on bool) func(*config.File, string, config.Standby) error {
+	return func(f *config.File, name string, c config.Standby) error {
+		_, notes, err := a.standbyOf(f, name, c)
+		if err != nil {
+			return err
 		}
-		n.Paused, n.Since = on, clock.Now()
-		a.say("%s %s", name, map[bool]string{true: "stays as it is until 'grainkeep standby resume " + name + "'", false: "follows again"}[on])
-		return nil
-	})
+		return notes.Do(func(n *standby.Note) error {
+			if n.Paused == on {
+				a.say("%s is %s already", name, map[bool]string{true: "paused", false: "following"}[on])
+				return nil
+			}
+			n.Paused, n.Since = on, clock.Now()
+			a.say("%s %s", name, map[bool]string{true: "stays as it is until 'grainkeep standby resume " + name + "'", false: "follows again"}[on])
+			return nil
+		})
+	}
 }
 
 // release lets a standby be written.

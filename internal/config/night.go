@@ -145,7 +145,8 @@ func (f *File) checkNight() error {
 	}
 	s := f.Schedule
 	if _, err := f.Takeover(); err != nil {
-		return f.wrong("schedule", "takeover is %q", s.Over).Advise("write how long a machine may be silent, 10 s at least: takeover = \"2 min\"")
+		return f.wrong("schedule", "takeover is %q", s.Over).
+			Advise("write how long a machine may be silent, 10 s at least: takeover = \"2 min\"")
 	}
 	if s.AtOnce < 0 || s.AtOnce > 64 {
 		return f.wrong("schedule", "at_once is %d",

@@ -16,7 +16,8 @@ import (
 const noAttribute = unix.ENOATTR
 
 func makeFifo(_ *os.File, name string, _ uint32) error {
-	return fmt.Errorf("%s is a fifo, which cannot be made by the descriptor of its folder here: restore it on Linux, or choose the other paths", name)
+	return fmt.Errorf("%s is a fifo, which cannot be made by the descriptor of its folder here: restore it on Linux, or choose the "+
+		"other paths", name)
 }
 
 // syncAll brings everything below a folder to the disk. This system has no call that waits for all of it.

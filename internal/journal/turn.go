@@ -27,7 +27,8 @@ const (
 )
 
 const turnTable = `CREATE TABLE IF NOT EXISTS turn (job TEXT NOT NULL, what TEXT NOT NULL, due BIGINT NOT NULL, host TEXT NOT NULL,
-	token TEXT NOT NULL, taken BIGINT NOT NULL, beat BIGINT NOT NULL, ended BIGINT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (job, what, due))`
+	token TEXT NOT NULL, taken BIGINT NOT NULL, beat BIGINT NOT NULL, ended BIGINT NOT NULL, result TEXT NOT NULL,
+	PRIMARY KEY (job, what, due))`
 
 // serverTime is the server's clock, in microseconds since 1970: machines need not agree on the time.
 const serverTime = "(extract(epoch FROM clock_timestamp()) * 1000000)::bigint"
@@ -40,8 +41,8 @@ func (j *Journal) Shared() bool { return j.shared }
 func (j *Journal) Take(ctx context.Context, job, what string, due time.Time, silence time.Duration) (t *Turn, s Stand, err error) {
 	t = &Turn{Job: job, What: what, Due: due, token: uuid.NewString()}
 	var token string
-	err = j.db.QueryRowContext(ctx, "INSERT INTO turn AS t (job, what, due, host, token, taken, beat, ended, result) VALUES ($1, $2, $3, $4, $5, "+
-		serverTime+", "+serverTime+", 0, '') ON CONFLICT (job, what, due) DO UPDATE SET host = excluded.host, token = excluded.token, "+
+	err = j.db.QueryRowContext(ctx, "INSERT INTO turn AS t (job, what, due, host, token, taken, beat, ended, result) "+
+		"VALUES ($1, $2, $3, $4, $5, "+serverTime+", "+serverTime+", 0, '') ON CONFLICT (job, what, due) DO UPDATE SET host = excluded.host, token = excluded.token, "+
 		"taken = excluded.taken, beat = excluded.beat WHERE t.ended = 0 AND t.beat < excluded.beat - $6 RETURNING token",
 		job, what, micros(due), hostName(), t.token, silence.Microseconds()).Scan(&token)
 	if err == nil {
@@ -63,8 +64,8 @@ func (j *Journal) Take(ctx context.Context, job, what string, due time.Time, sil
 
 // Beat says that this machine is alive. It says no where another machine has the turn by now.
 func (j *Journal) Beat(ctx context.Context, t *Turn) (still bool, err error) {
-	done, err := j.db.ExecContext(ctx, "UPDATE turn SET beat = "+serverTime+" WHERE job = $1 AND what = $2 AND due = $3 AND token = $4 AND ended = 0",
-		t.Job, t.What, micros(t.Due), t.token)
+	done, err := j.db.ExecContext(ctx, "UPDATE turn SET beat = "+serverTime+" WHERE job = $1 AND what = $2 AND due = $3 AND token = $4 "+
+		"AND ended = 0", t.Job, t.What, micros(t.Due), t.token)
 	if err != nil {
 		return false, unusable(j.where, err)
 	}
@@ -74,8 +75,8 @@ func (j *Journal) Beat(ctx context.Context, t *Turn) (still bool, err error) {
 
 // Finish ends a turn, unless another machine has it by now.
 func (j *Journal) Finish(ctx context.Context, t *Turn, result string) error {
-	_, err := j.db.ExecContext(ctx, "UPDATE turn SET ended = "+serverTime+", result = $5 WHERE job = $1 AND what = $2 AND due = $3 AND token = $4",
-		t.Job, t.What, micros(t.Due), t.token, text(result))
+	_, err := j.db.ExecContext(ctx, "UPDATE turn SET ended = "+serverTime+", result = $5 WHERE job = $1 AND what = $2 AND due = $3 "+
+		"AND token = $4", t.Job, t.What, micros(t.Due), t.token, text(result))
 	if err != nil {
 		return unusable(j.where, err)
 	}

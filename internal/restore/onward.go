@@ -207,7 +207,8 @@ func heldBack(all []engine.Object, kinds []string) map[string]bool {
 			if held[o.ID()] {
 				continue
 			}
-			if slices.Contains(kinds, o.Kind) || o.Section == engine.Active || slices.ContainsFunc(o.Needs, func(n string) bool { return held[n] }) {
+			if slices.Contains(kinds, o.Kind) || o.Section == engine.Active ||
+				slices.ContainsFunc(o.Needs, func(n string) bool { return held[n] }) {
 				held[o.ID()], grown = true, true
 			}
 		}

@@ -149,8 +149,8 @@ func (s *Standby) Follow(ctx context.Context, all []*keep.Dump, to *chain.Plan, 
 }
 
 // onward goes the way from where the database is, or makes it anew where there is none.
-func (s *Standby) onward(ctx context.Context, u engine.Upkeeper, src engine.Source, all []*keep.Dump, at string, to *chain.Plan, out *Outcome,
-	feed *event.Feed) error {
+func (s *Standby) onward(ctx context.Context, u engine.Upkeeper, src engine.Source, all []*keep.Dump, at string, to *chain.Plan,
+	out *Outcome, feed *event.Feed) error {
 	links := chain.Link(all)
 	steps, why, err := way(all, links, at, to)
 	if err != nil {
@@ -175,8 +175,12 @@ func (s *Standby) onward(ctx context.Context, u engine.Upkeeper, src engine.Sour
 	return s.remake(ctx, u, src, to, true, out, feed)
 }
 
+// hopeless are the codes of errors that say that a dump cannot be put upon what is there.
+var hopeless = []string{restore.Elsewise, "rows-differ", "rows-missing", engine.RuleBroken}
+
 // apply puts one dump upon the one before; why says that it cannot be.
-func (s *Standby) apply(ctx context.Context, u engine.Upkeeper, at string, x step, out *Outcome, feed *event.Feed) (why string, err error) {
+func (s *Standby) apply(ctx context.Context, u engine.Upkeeper, at string, x step, out *Outcome, feed *event.Feed) (why string,
+	err error) {
 	session, err := u.Onward(ctx, s.As, at)
 	if err != nil {
 		return "", err
@@ -189,7 +193,7 @@ func (s *Standby) apply(ctx context.Context, u engine.Upkeeper, at string, x ste
 		err = e
 	}
 	var f *fault.Error
-	if errors.As(err, &f) && ctx.Err() == nil && slices.Contains([]string{restore.Elsewise, "rows-differ", "rows-missing", engine.RuleBroken}, f.Code) {
+	if errors.As(err, &f) && ctx.Err() == nil && slices.Contains(hopeless, f.Code) {
 		return f.Error(), nil
 	}
 	if err != nil {
@@ -258,7 +262,8 @@ func (s *Standby) Release(ctx context.Context, links chain.Links, feed *event.Fe
 	case at == Released:
 		return nil, u.Release(ctx, s.As)
 	case links[at] == nil:
-		return nil, fault.New("dump-absent", nil, "the dump %.10s, at which %s is, is not in the keep, and what was held back stands in it", at, s.As).
+		return nil, fault.New("dump-absent", nil, "the dump %.10s, at which %s is, is not in the keep, and what was held back stands in it",
+			at, s.As).
 			Advise("follow first, or name the keep that has it")
 	}
 	plan, err := links.To(links[at])
@@ -279,7 +284,8 @@ func (s *Standby) Release(ctx context.Context, links chain.Links, feed *event.Fe
 }
 
 // complete makes objects that were held back. A rule that the rows break is added without testing them, or left out.
-func (s *Standby) complete(ctx context.Context, u engine.Upkeeper, at string, held []engine.Object, feed *event.Feed) (left []string, err error) {
+func (s *Standby) complete(ctx context.Context, u engine.Upkeeper, at string, held []engine.Object, feed *event.Feed) (left []string,
+	err error) {
 	session, err := u.Onward(ctx, s.As, at)
 	if err != nil {
 		return nil, err

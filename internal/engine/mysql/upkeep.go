@@ -16,8 +16,8 @@ func (s *source) HeldBack() []string { return []string{"trigger", "event"} }
 
 // MarkSQL implements engine.Upkeeper.
 func (s *source) MarkSQL(mark string) []string {
-	return []string{"CREATE TABLE " + upkeepMark + " (one int PRIMARY KEY, dump varchar(200) CHARACTER SET ascii)", "INSERT INTO " + upkeepMark +
-		" VALUES (1, " + literal(mark) + ")"}
+	return []string{"CREATE TABLE " + upkeepMark + " (one int PRIMARY KEY, dump varchar(200) CHARACTER SET ascii)",
+		"INSERT INTO " + upkeepMark + " VALUES (1, " + literal(mark) + ")"}
 }
 
 // Marked implements engine.Upkeeper.
@@ -56,7 +56,8 @@ func (u *upkeepSession) begin(ctx context.Context, mark string) error {
 	if err := u.s.loosen(ctx, u.c); err != nil {
 		return err
 	}
-	got, err := u.c.value(ctx, "SELECT get_lock(left(concat('grainkeep standby ', sha2("+literal(u.database)+", 256)), 64), 5)") // seconds: one that has just ended may still have it
+	// Who has just ended may still have it: it is waited for 5 seconds.
+	got, err := u.c.value(ctx, "SELECT get_lock(left(concat('grainkeep standby ', sha2("+literal(u.database)+", 256)), 64), 5)")
 	if err != nil {
 		return err
 	}

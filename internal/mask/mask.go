@@ -117,6 +117,9 @@ func (s *Set) Choose(name string, tables []Table) (err error) {
 	for _, t := range tables {
 		x := &table{Table: t}
 		s.tables[t.ID] = x
+		if len(t.Columns) == 0 { // large objects
+			s.looks[t.ID] = "have no columns, and are as they were dumped"
+		}
 		defined := map[string]engine.Column{}
 		for _, d := range s.text.Columns(t.Create) {
 			defined[d.Name] = d

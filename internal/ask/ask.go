@@ -120,9 +120,7 @@ func (s *Session) define(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := s.db.Exec(ctx, sql); err != nil && ctx.Err() != nil {
-			return err
-		} // one that cannot be made is one that cannot be asked: then that is said
+		_ = s.db.Define(sql) // one that cannot be made is one that cannot be asked: then that is said
 	}
 	return nil
 }

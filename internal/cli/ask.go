@@ -194,11 +194,13 @@ const (
 	shownRows  = 200
 	shownValue = 60     // characters
 	jsonRows   = 100000 // of an answer in JSON, which is one object
+	jsonBytes  = 32 << 20
 )
 
 // answer asks, and shows the answer.
 func (a *app) answer(s *ask.Session, question string, q askFlags) (jsonAnswer, error) {
 	out := jsonAnswer{Question: question, Rows: [][]any{}}
+	bytes := 0
 	var show func([]engine.Cell) error
 	end := func() error { return nil }
 	names := func(list []string) error { out.Columns = list; return nil }
@@ -212,6 +214,11 @@ func (a *app) answer(s *ask.Session, question string, q askFlags) (jsonAnswer, e
 			values := make([]any, len(row))
 			for i, c := range row {
 				values[i] = jsonCell(c)
+				bytes += len(c.Data)
+			}
+			if bytes > jsonBytes {
+				return fault.New("answer-too-long", nil, "the answer has more than %s, and JSON is one object", phrase.Bytes(jsonBytes)).
+					Advise("ask with LIMIT, or take --as csv")
 			}
 			out.Rows = append(out.Rows, values)
 			return nil

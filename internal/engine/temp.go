@@ -24,6 +24,8 @@ const QueryWrong = "query-wrong"
 type TempDB interface {
 	// Exec runs statements of ours, and tells how many rows the last one touched.
 	Exec(ctx context.Context, sql string, with ...Cell) (rows int64, err error)
+	// Define runs a definition that somebody else wrote, of a table or a view, and nothing else.
+	Define(sql string) error
 	// Reads says which columns of which tables a query reads, by table; of one that is just counted, none. A query that
 	// does other things than read is an error of the code QueryWrong.
 	Reads(sql string) (map[string][]string, error)

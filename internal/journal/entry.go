@@ -284,8 +284,12 @@ func (j *Journal) Prune(ctx context.Context, before time.Time) error {
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return unusable(j.where, err)
 	}
-	for _, s := range []string{"DELETE FROM part WHERE run IN (SELECT id FROM run WHERE started < ? AND result <> 'running')",
-		"DELETE FROM run WHERE started < ? AND result <> 'running'", "DELETE FROM read_back WHERE at < ?"} {
+	old := []string{"DELETE FROM part WHERE run IN (SELECT id FROM run WHERE started < ? AND result <> 'running')",
+		"DELETE FROM run WHERE started < ? AND result <> 'running'", "DELETE FROM read_back WHERE at < ?"}
+	if j.shared {
+		old = append(old, "DELETE FROM turn WHERE due < ?")
+	}
+	for _, s := range old {
 		if _, err := j.exec(ctx, s, micros(before)); err != nil {
 			return unusable(j.where, err)
 		}

@@ -82,9 +82,3 @@ func (j *Journal) Finish(ctx context.Context, t *Turn, result string) error {
 	}
 	return nil
 }
-
-// ForgetTurns removes turns that were due before a time.
-func (j *Journal) ForgetTurns(ctx context.Context, before time.Time) error {
-	_, err := j.db.ExecContext(ctx, "DELETE FROM turn WHERE due < $1", micros(before))
-	return err
-}

@@ -241,33 +241,38 @@ func (w *tempRows) Close() error {
 	return err
 }
 
-// reading is what the library asks about while it prepares a query.
-type reading struct {
-	mu     sync.Mutex
-	tables map[string][]string
-	other  string // what it would do beside reading
+// asking is what the library asks about while it prepares a statement.
+type asking struct {
+	allowed []int32 // actions
+	mu      sync.Mutex
+	tables  map[string][]string // that are read, with their columns
+	other   bool                // it would do something else
 }
 
 // The library calls back with a number, since it cannot hold a pointer of ours.
 var (
-	readings sync.Map // of *reading, by number
-	nextRead atomic.Uint64
+	askings sync.Map // of *asking, by number
+	nextAsk atomic.Uint64
 )
 
-// allowed are the actions of a query that only reads.
-var allowed = []int32{lib.SQLITE_SELECT, lib.SQLITE_READ, lib.SQLITE_FUNCTION, lib.SQLITE_RECURSIVE}
+// What a query does that only reads, and what a definition does. A definition is noted in a table of the library's own.
+var (
+	justReads = []int32{lib.SQLITE_SELECT, lib.SQLITE_READ, lib.SQLITE_FUNCTION, lib.SQLITE_RECURSIVE}
+	defines   = []int32{lib.SQLITE_CREATE_TABLE, lib.SQLITE_CREATE_VIEW, lib.SQLITE_CREATE_INDEX, lib.SQLITE_INSERT, lib.SQLITE_UPDATE,
+		lib.SQLITE_READ, lib.SQLITE_FUNCTION}
+)
 
 // authorize is called by the library for each action of a statement.
 func authorize(tls *libc.TLS, arg uintptr, action int32, first, second, _, _ uintptr) int32 {
-	x, ok := readings.Load(uint64(arg))
+	x, ok := askings.Load(uint64(arg))
 	if !ok {
 		return lib.SQLITE_DENY
 	}
-	r := x.(*reading)
+	r := x.(*asking)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !slices.Contains(allowed, action) {
-		r.other = "it does more than read"
+	if !slices.Contains(r.allowed, action) {
+		r.other = true
 		return lib.SQLITE_DENY
 	}
 	if action == lib.SQLITE_READ {
@@ -282,21 +287,44 @@ func authorize(tls *libc.TLS, arg uintptr, action int32, first, second, _, _ uin
 	return lib.SQLITE_OK
 }
 
-// Reads implements engine.TempDB.
-func (t *temp) Reads(sql string) (map[string][]string, error) {
-	r := &reading{tables: map[string][]string{}}
-	number := nextRead.Add(1)
-	readings.Store(number, r)
-	defer readings.Delete(number)
+// prepareOnly prepares the first statement of a text, if it does no more than is allowed.
+func (c *conn) prepareOnly(sql string, allowed []int32) (*stmt, *asking, error) {
+	r := &asking{allowed: allowed, tables: map[string][]string{}}
+	number := nextAsk.Add(1)
+	askings.Store(number, r)
+	defer askings.Delete(number)
 	call := authorize
-	lib.Xsqlite3_set_authorizer(t.c.tls, t.c.db, *(*uintptr)(unsafe.Pointer(&struct {
+	lib.Xsqlite3_set_authorizer(c.tls, c.db, *(*uintptr)(unsafe.Pointer(&struct {
 		f func(*libc.TLS, uintptr, int32, uintptr, uintptr, uintptr, uintptr) int32
 	}{call})), uintptr(number))
-	defer lib.Xsqlite3_set_authorizer(t.c.tls, t.c.db, 0, 0)
-	s, err := t.c.prepare(sql)
+	defer lib.Xsqlite3_set_authorizer(c.tls, c.db, 0, 0)
+	s, err := c.prepare(sql)
+	return s, r, err
+}
+
+// define runs a definition that somebody else wrote: the first statement of a text, if it defines a table or a view and does
+// nothing else.
+func (c *conn) define(sql string) error {
+	s, _, err := c.prepareOnly(sql, defines)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	for more := true; more && err == nil; {
+		more, err = s.step()
+	}
+	return err
+}
+
+// Define implements engine.TempDB.
+func (t *temp) Define(sql string) error { return t.trouble(t.c.define(sql)) }
+
+// Reads implements engine.TempDB.
+func (t *temp) Reads(sql string) (map[string][]string, error) {
+	s, r, err := t.c.prepareOnly(sql, justReads)
 	switch {
-	case r.other != "":
-		return nil, fault.Wrong(engine.QueryWrong, "the question is refused: %s", r.other).Advise("ask with SELECT")
+	case r.other:
+		return nil, fault.Wrong(engine.QueryWrong, "the question is refused: it does more than read").Advise("ask with SELECT")
 	case err != nil:
 		return nil, fault.Wrong(engine.QueryWrong, "the question cannot be read: %v", err)
 	}

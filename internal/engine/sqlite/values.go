@@ -19,11 +19,10 @@ func columnsOf(create string) (list []engine.Column) {
 		return nil
 	}
 	defer c.close()
-	ctx := context.Background()
-	if err := c.exec(ctx, create); err != nil { // it needs what is not here
+	if err := c.define(create); err != nil { // it needs what is not here
 		return nil
 	}
-	err = c.each(ctx, "SELECT x.name, x.type, x.\"notnull\", x.pk FROM pragma_table_list() AS t, pragma_table_xinfo(t.name) AS x "+
+	err = c.each(context.Background(), "SELECT x.name, x.type, x.\"notnull\", x.pk FROM pragma_table_list() AS t, pragma_table_xinfo(t.name) AS x "+
 		"WHERE t.schema = 'main' AND t.name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND x.hidden = 0 ORDER BY x.cid", func(s *stmt) error {
 		x := engine.Column{Name: s.text(0), Type: s.text(1), NotNull: s.int(2) != 0, Key: int(s.int(3))}
 		x.Class = affinity(x.Type)

@@ -93,6 +93,9 @@ func (a *app) serve() error {
 	if n.turns, err = n.shared(f); err != nil {
 		return err
 	}
+	if n.turns != nil {
+		defer n.turns.journal.Close() // nothing is lost by it
+	}
 	a.serving = true // what it tells from now on is no outcome of this command
 	a.makeGood(f, false)
 	for _, e := range a.leave() { // what comes is done by others, and for long

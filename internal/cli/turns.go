@@ -22,7 +22,6 @@ type turns struct {
 	n       *night
 	journal *journal.Journal
 	silence time.Duration // after which a machine has lost its turn
-	waiting func(func())  // does something beside
 }
 
 // shared opens the turns of a shared journal; nil: this machine has a journal of its own.
@@ -34,7 +33,7 @@ func (n *night) shared(f *config.File) (*turns, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &turns{n: n, journal: j, waiting: func(f func()) { go f() }}
+	t := &turns{n: n, journal: j}
 	t.silence, err = f.Takeover()
 	return t, err
 }
@@ -44,10 +43,10 @@ func (t *turns) do(ctx context.Context, d schedule.Due) error {
 	turn, stand, err := t.journal.Take(ctx, d.Job, string(d.What), d.At, t.silence)
 	switch {
 	case err != nil:
-		t.waiting(func() { t.watch(ctx, d) }) // it may be reached later
+		go t.watch(ctx, d) // it may be reached later
 		return err
 	case stand == journal.Another:
-		t.waiting(func() { t.watch(ctx, d) })
+		go t.watch(ctx, d)
 		return nil
 	case stand == journal.Over:
 		return nil
@@ -80,8 +79,8 @@ func (t *turns) watch(ctx context.Context, d schedule.Due) {
 }
 
 // mine does something, with a heartbeat. Without one it is stopped in time: then another machine does it.
-func (t *turns) mine(ctx context.Context, d schedule.Due, turn *journal.Turn) error {
-	ctx, lose := context.WithCancelCause(ctx)
+func (t *turns) mine(serving context.Context, d schedule.Due, turn *journal.Turn) error {
+	ctx, lose := context.WithCancelCause(serving)
 	defer lose(nil)
 	ended := make(chan struct{})
 	go t.beat(ctx, turn, lose, ended)
@@ -92,6 +91,9 @@ func (t *turns) mine(ctx context.Context, d schedule.Due, turn *journal.Turn) er
 	}
 	finish, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
+	if err != nil && serving.Err() != nil { // this machine is being stopped: another one need not wait for its silence
+		return errors.Join(err, t.journal.Yield(finish, turn))
+	}
 	return errors.Join(err, t.journal.Finish(finish, turn, result))
 }
 

@@ -82,3 +82,13 @@ func (j *Journal) Finish(ctx context.Context, t *Turn, result string) error {
 	}
 	return nil
 }
+
+// Yield gives a turn back: whoever asks for it next has it.
+func (j *Journal) Yield(ctx context.Context, t *Turn) error {
+	_, err := j.db.ExecContext(ctx, "UPDATE turn SET beat = 0 WHERE job = $1 AND what = $2 AND due = $3 AND token = $4 AND ended = 0",
+		t.Job, t.What, micros(t.Due), t.token)
+	if err != nil {
+		return unusable(j.where, err)
+	}
+	return nil
+}

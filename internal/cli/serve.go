@@ -117,6 +117,9 @@ func (a *app) serve() error {
 	done := make(chan struct{})
 	go n.watchdog(done)
 	n.server.Run(a.ctx)
+	if n.turns != nil {
+		n.turns.work.Wait()
+	}
 	close(done)
 	n.notify(daemon.SdNotifyStopping)
 	a.say("stopped")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"grainkeep/internal/clock"
@@ -22,6 +23,7 @@ type turns struct {
 	n       *night
 	journal *journal.Journal
 	silence time.Duration // after which a machine has lost its turn
+	work    sync.WaitGroup
 }
 
 // shared opens the turns of a shared journal; nil: this machine has a journal of its own.
@@ -43,10 +45,10 @@ func (t *turns) do(ctx context.Context, d schedule.Due) error {
 	turn, stand, err := t.journal.Take(ctx, d.Job, string(d.What), d.At, t.silence)
 	switch {
 	case err != nil:
-		go t.watch(ctx, d) // it may be reached later
+		t.work.Go(func() { t.watch(ctx, d) }) // it may be reached later
 		return err
 	case stand == journal.Another:
-		go t.watch(ctx, d)
+		t.work.Go(func() { t.watch(ctx, d) })
 		return nil
 	case stand == journal.Over:
 		return nil

@@ -105,7 +105,7 @@ func TestStandby(t *testing.T) {
 		require.ErrorContains(t, x.refused("second", "INSERT INTO booking VALUES (9999, 12345)"), "foreign key")
 		require.Contains(t, run(t, x.dir, 0, "standby").stdout, "released")
 		require.Contains(t, run(t, x.dir, 1, "standby", "follow", "harbour").stderr, "second")
-	})
+	}, "mysql")
 }
 
 // TestStandbyKilled: whoever is killed while a standby follows, the program or the server, nothing is half there, and

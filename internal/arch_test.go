@@ -90,7 +90,7 @@ func TestEnginesKnowNoKeeps(t *testing.T) {
 		for _, name := range names {
 			if strings.HasPrefix(name, "grainkeep/") {
 				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault",
-					"grainkeep/internal/clock"}, name, path)
+					"grainkeep/internal/clock", "grainkeep/internal/system"}, name, path)
 			}
 		}
 	}
@@ -103,6 +103,23 @@ func TestOnlyStoresTouchFiles(t *testing.T) {
 			require.NotContains(t, names, name, path)
 		}
 	}
+}
+
+// TestSystemsAreApart holds that what one operating system alone can do stands in a file that is built for it alone.
+func TestSystemsAreApart(t *testing.T) {
+	own := regexp.MustCompile(`_(unix|linux|bsd|freebsd|darwin|windows)\.go$`)
+	apart := 0
+	for path, names := range imports(t, "*", "*/*") {
+		switch {
+		case strings.HasPrefix(path, "testserver/"):
+		case own.MatchString(path):
+			apart++
+		default:
+			require.NotContains(t, names, "golang.org/x/sys/unix", path)
+			require.NotContains(t, names, "golang.org/x/sys/windows", path)
+		}
+	}
+	require.Greater(t, apart, 10)
 }
 
 // TestConfigurationIsPlainData holds that the file's package puts nothing together.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
@@ -370,7 +371,7 @@ func (a *app) audit(k *keep.Keep, dumps []*keep.Dump) error {
 
 // isPath says whether a name is a dump's path.
 func isPath(name string) bool {
-	return strings.HasPrefix(name, "/") || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") ||
+	return strings.HasPrefix(name, "/") || filepath.IsAbs(name) || strings.HasPrefix(name, "./") || strings.HasPrefix(name, "../") ||
 		name == "." || config.IsRemote(name)
 }
 

@@ -7,11 +7,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sys/unix"
 
 	"grainkeep/internal/clock"
 	"grainkeep/internal/config"
@@ -23,6 +21,7 @@ import (
 	"grainkeep/internal/manifest"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/retain"
+	"grainkeep/internal/system"
 )
 
 // guideFlags are the answers of a guided start that come from the command line.
@@ -279,36 +278,22 @@ func (g *guide) room() (err error) {
 		}
 		above = filepath.Dir(above)
 	}
-	var st unix.Statfs_t
-	if err := unix.Statfs(above, &st); err != nil {
-		return fmt.Errorf("the free space of %s cannot be read: %w", above, err)
+	free, total, err := system.Room(above)
+	if err != nil {
+		return err
 	}
-	size := int64(st.Bsize)
-	g.a.print("%s is on a drive of %s, of which %s are free.\n", g.ans.Folder, phrase.Bytes(int64(st.Blocks)*size),
-		phrase.Bytes(int64(st.Bavail)*size))
+	g.a.print("%s is on a drive of %s, of which %s are free.\n", g.ans.Folder, phrase.Bytes(total), phrase.Bytes(free))
 	data := g.survey.Server.Folder
 	if g.ans.Path != "" {
 		data = g.ans.Path
 	}
 	g.ans.Accept = nil
-	if data != "" && sameDrive(above, data) {
+	if same, known := system.SameDrive(above, data); same && known && data != "" {
 		g.ans.Accept = []string{dump.SameDrive}
 		g.a.print("The databases are on the same drive: what takes that one takes both. Copy the dumps away (copy_to) as soon as you can.\n")
 	}
 	g.a.print("\n")
 	return nil
-}
-
-// sameDrive says whether two paths are on one file system.
-func sameDrive(a, b string) bool {
-	x, errX := os.Stat(a)
-	y, errY := os.Stat(b)
-	if errX != nil || errY != nil {
-		return false
-	}
-	p, isP := x.Sys().(*syscall.Stat_t)
-	q, isQ := y.Sys().(*syscall.Stat_t)
-	return isP && isQ && p.Dev == q.Dev
 }
 
 // year reckons what the rhythm takes within a year, and says it in words.

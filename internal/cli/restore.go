@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -20,6 +18,7 @@ import (
 	"grainkeep/internal/keep"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
+	"grainkeep/internal/system"
 )
 
 type restoreFlags struct {
@@ -371,7 +370,7 @@ func (a *app) target(f *config.File, d *keep.Dump, to string) (engine.Location, 
 }
 
 func diskFull(err error) error {
-	if errors.Is(err, syscall.ENOSPC) {
+	if system.Full(err) {
 		return fault.New("disk-full", err,
 			"there is no room left to restore into").Advise("make room; the unfinished database was removed")
 	}

@@ -35,7 +35,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		debug.SetMemoryLimit(memoryLimit)
 		debug.SetGCPercent(garbagePercent)
 	}
-	signal.Ignore(syscall.SIGXFSZ) // a file-size limit is an error to report, not a death
+	ignoreLimits()
 	ctx, stop := untilSignal(context.Background())
 	defer stop()
 	return Run(ctx, args, stdout, stderr)

@@ -14,7 +14,6 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/coreos/go-systemd/v22/daemon"
@@ -28,6 +27,7 @@ import (
 	"grainkeep/internal/journal"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
+	"grainkeep/internal/system"
 	"grainkeep/internal/web"
 )
 
@@ -71,6 +71,9 @@ type night struct {
 const lively = 3 * time.Minute
 
 func (a *app) serve() error {
+	if !system.Programs {
+		return system.Lacks("a schedule cannot be served", "let the system's own task scheduler start 'grainkeep dump JOB'")
+	}
 	f, err := a.needConfig()
 	if err != nil {
 		return err
@@ -215,8 +218,8 @@ func (n *night) startNow(ctx context.Context, d schedule.Due) error {
 		by = "call"
 	}
 	cmd.Env = append(os.Environ(), startedBy+"="+by)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a key press in our terminal stops us, and we stop it
-	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	system.Group(cmd) // a key press in our terminal stops us, and we stop it
+	cmd.Cancel = func() error { return system.End(cmd.Process) }
 	out, err := cmd.StderrPipe()
 	if err != nil {
 		return err

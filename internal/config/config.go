@@ -290,6 +290,8 @@ func (f *File) check() (err error) {
 	}
 	for _, name := range sorted(f.Source) {
 		s := f.Source[name]
+		s.Engine = engine.Meant(s.Engine)
+		f.Source[name] = s
 		if s.Engine == Command {
 			if err := f.checkCommand("source."+name, s); err != nil {
 				return err

@@ -35,6 +35,12 @@ func TestStarterIsValidOnceUncommented(t *testing.T) {
 	}
 }
 
+func TestNamesOfEngines(t *testing.T) {
+	f, err := Parse([]byte("[source.quay]\nengine = \"mariadb\"\nserver = \"db1.ternskerry.example\"\n"), "/etc/x.toml")
+	require.NoError(t, err)
+	require.Equal(t, "mysql", f.Source["quay"].Engine)
+}
+
 func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 	for _, c := range []struct{ old, new, say, advice string }{
 		{"floor =", "flor =", `/etc/x.toml, line 10: there is no key "keep.barn.flor"`, `did you mean "floor"?`},

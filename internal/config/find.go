@@ -7,9 +7,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 // FileName is the configuration's name in a working folder.
@@ -54,20 +54,22 @@ func trusted(path string) error {
 	if err != nil {
 		return err
 	}
-	why := ""
-	sys, ok := st.Sys().(*syscall.Stat_t)
+	why, advice := "", "if it is yours, own it and 'chmod go-w' it; or name it: --config %s"
+	sys, _ := system.FactsOf(st)
 	switch {
 	case !st.Mode().IsRegular():
 		why = "it is a link or no file at all"
-	case ok && sys.Uid != 0 && int(sys.Uid) != os.Getuid():
-		why = fmt.Sprintf("it belongs to another user (number %d)", sys.Uid)
+	case !system.Owners:
+		why, advice = "who may write to it cannot be told on "+system.Name, "if it is yours, name it: --config %s"
+	case !system.Belongs(st):
+		why = fmt.Sprintf("it belongs to another user (number %d)", sys.UID)
 	case st.Mode().Perm()&0o022 != 0:
 		why = fmt.Sprintf("other users can write to it (mode %04o)", st.Mode().Perm())
 	default:
 		return nil
 	}
 	return fault.Wrong("config-untrusted", "the configuration %s is not used: %s", full, why).
-		Advise("if it is yours, own it and 'chmod go-w' it; or name it: --config %s", full)
+		Advise(advice, full)
 }
 
 func load(path string) (*File, error) {
@@ -92,7 +94,7 @@ func (f *File) Path() string { return f.path }
 const maxFile = 4 << 20 // bytes
 
 func readFile(path string) ([]byte, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	f, err := os.OpenFile(path, os.O_RDONLY|system.NoWait, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -258,6 +258,9 @@ func StateFolder(f *File) string {
 	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
 		return filepath.Join(dir, "grainkeep")
 	}
+	if dir := os.Getenv("LocalAppData"); filepath.IsAbs(dir) { // Windows
+		return filepath.Join(dir, "grainkeep")
+	}
 	if home := os.Getenv("HOME"); filepath.IsAbs(home) {
 		return filepath.Join(home, ".local", "state", "grainkeep")
 	}

@@ -26,6 +26,7 @@ import (
 	"grainkeep/internal/seal"
 	"grainkeep/internal/step"
 	"grainkeep/internal/stream"
+	"grainkeep/internal/system"
 )
 
 // Job is what to dump from where to where.
@@ -521,7 +522,7 @@ func diskTrouble(ctx context.Context, k *keep.Keep, err error) error {
 	switch {
 	case errors.As(err, &f) && f.Code != "keep-unwritable":
 		return err
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+	case system.Full(err):
 		return fault.New("disk-full", err, "the keep %s is full", k.Where()).
 			Advise("make room on its drive; the unfinished dump was removed")
 	case errors.Is(err, syscall.EFBIG):

@@ -27,9 +27,8 @@ var passing = []string{"source-unreachable", "connection-lost", "server-silent"}
 // what stops the whole run. A run whose connection fails is tried again, as often as the job says: as a whole, since
 // its databases are of one moment.
 func Run(ctx context.Context, j *Job, feed *event.Feed) (res *Result, err error) {
-	if j.Keep.ReadOnly {
-		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", j.Keep.Where()).
-			Advise("check that its drive is not mounted read-only, and who owns the folder")
+	if err := j.Keep.Writes(); err != nil {
+		return nil, err
 	}
 	if j.Limit > 0 {
 		var cancel func()

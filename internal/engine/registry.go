@@ -25,6 +25,17 @@ func Names() []string {
 	return names
 }
 
+// others are names that people give engines too.
+var others = map[string]string{"mariadb": "mysql", "postgresql": "postgres"}
+
+// Meant gives the name of the engine that a word means: the word itself, where it means no other.
+func Meant(word string) string {
+	if name, ok := others[word]; ok {
+		return name
+	}
+	return word
+}
+
 // Find gives the engine of a name.
 func Find(name string) (Driver, error) {
 	d, ok := drivers[name]

@@ -6,22 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"grainkeep/internal/system"
 )
-
-// LockFolder marks a working folder as in use until the file that it gives is closed, or
-// the process ends in whatever way.
-func LockFolder(path string) (*os.File, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return nil, err
-	}
-	return f, nil
-}
 
 // MakeLocked makes a working folder and marks it as in use. Whoever sweeps just then may take it for left behind, before it
 // is marked: then it is made again.
@@ -30,9 +16,8 @@ func MakeLocked(make func() (string, error)) (path string, lock *os.File, err er
 		if path, err = make(); err != nil {
 			return "", nil, err
 		}
-		if lock, err = LockFolder(path); err == nil {
-			st, gone := os.Stat(path)
-			if mine, e := lock.Stat(); gone == nil && e == nil && os.SameFile(st, mine) {
+		if lock, err = system.LockFolder(path); err == nil {
+			if system.IsLock(lock, path) {
 				return path, lock, nil
 			}
 			lock.Close()
@@ -56,9 +41,8 @@ func SweepFolders(home, prefix string) {
 			continue
 		}
 		path := filepath.Join(home, e.Name())
-		if f, err := LockFolder(path); err == nil {
-			os.RemoveAll(path)
-			f.Close()
+		if f, err := system.LockFolder(path); err == nil {
+			_ = system.RemoveLocked(path, f)
 		}
 	}
 }

@@ -6,7 +6,8 @@ import (
 	"io"
 	"io/fs"
 	"strings"
-	"syscall"
+
+	"grainkeep/internal/system"
 
 	"github.com/zeebo/xxh3"
 )
@@ -70,19 +71,19 @@ func (c *changes) rest() error {
 func (c *changes) unchanged(name string, st fs.FileInfo) (bool, error) {
 	was, err := c.find(name)
 	c.found = was
-	sys, ok := st.Sys().(*syscall.Stat_t)
+	sys, ok := system.FactsOf(st)
 	if err != nil || was == nil || !ok || was.Kind != File || c.out.ByContent {
 		return false, err
 	}
-	key := [2]uint64{uint64(sys.Dev), sys.Ino}
-	if _, another := c.tree.linked[key]; another && sys.Nlink > 1 {
+	key := [2]uint64{sys.Device, sys.Inode}
+	if _, another := c.tree.linked[key]; another && sys.Links > 1 {
 		return false, nil
 	}
-	if was.Inode == 0 || was.Inode != sys.Ino || was.Size != st.Size() || was.Time != st.ModTime().UnixNano() ||
-		was.Change != changed(sys) {
+	if was.Inode == 0 || was.Inode != sys.Inode || was.Size != st.Size() || was.Time != st.ModTime().UnixNano() ||
+		was.Change != sys.Changed {
 		return false, nil
 	}
-	if sys.Nlink > 1 {
+	if sys.Links > 1 {
 		c.tree.linked[key] = name
 	}
 	c.found = nil
@@ -163,8 +164,8 @@ func isAbove(folder, name string) bool {
 
 // several says whether a file has more than one name.
 func (c *Content) several() bool {
-	sys, ok := c.was.Sys().(*syscall.Stat_t)
-	return ok && sys.Nlink > 1
+	sys, ok := system.FactsOf(c.was)
+	return ok && sys.Links > 1
 }
 
 // again begins the content from its start.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 // Place is a folder that is being made. Until Commit it has a working name beside its own; Abort, which may follow
@@ -68,11 +69,7 @@ func (p *Place) Commit(now time.Time) (aside string, err error) {
 		return "", fault.New("target-unwritable", err, "%s could not be put in place", p.to)
 	}
 	p.Work = ""
-	dir, err := os.Open(filepath.Dir(p.to))
-	if err != nil {
-		return aside, err
-	}
-	return aside, errors.Join(dir.Sync(), dir.Close())
+	return aside, system.SyncFolder(filepath.Dir(p.to))
 }
 
 // Abort removes the folder, if it has not come into place.

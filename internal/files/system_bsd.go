@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -34,11 +35,8 @@ func syncAll(root *os.Root, _ *os.File) error {
 	})
 }
 
-// setTimes sets the times of an open file, to the microsecond: this system has no call for more.
-func setTimes(f *os.File, ts []unix.Timespec) error {
-	tv := make([]unix.Timeval, len(ts))
-	for i, t := range ts {
-		tv[i] = unix.NsecToTimeval(t.Nano())
-	}
-	return unix.Futimes(int(f.Fd()), tv)
+// setTime sets the time of an open file, to the microsecond: this system has no call for more.
+func setTime(f *os.File, at time.Time) error {
+	tv := unix.NsecToTimeval(at.UnixNano())
+	return unix.Futimes(int(f.Fd()), []unix.Timeval{tv, tv})
 }

@@ -3,6 +3,7 @@ package files
 import (
 	"os"
 	"strconv"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -17,7 +18,8 @@ func makeFifo(dir *os.File, name string, mode uint32) error {
 // syncAll brings everything below a folder to the disk.
 func syncAll(_ *os.Root, dir *os.File) error { return unix.Syncfs(int(dir.Fd())) }
 
-// setTimes sets the times of an open file, to the nanosecond.
-func setTimes(f *os.File, ts []unix.Timespec) error {
+// setTime sets the time of an open file, to the nanosecond.
+func setTime(f *os.File, at time.Time) error {
+	ts := []unix.Timespec{unix.NsecToTimespec(at.UnixNano()), unix.NsecToTimespec(at.UnixNano())}
 	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
 }

@@ -6,19 +6,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
-	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/system"
 )
 
 // Choice says what of a folder is taken. A pattern with a / means a path in the folder, one without means any name
@@ -81,12 +79,20 @@ type Tree struct {
 
 // Open begins to read a folder; a link to one is followed here, and nowhere in it.
 func Open(folder string, c Choice) (*Tree, error) {
+	if !system.Owners {
+		return nil, noOwners()
+	}
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return nil, fault.New("folder-unreadable", err, "the folder %s cannot be read", folder).
 			Advise("check that it is there, and who owns it")
 	}
 	return &Tree{root: root, path: folder, choice: c, linked: map[[2]uint64]string{}}, nil
+}
+
+// noOwners is the error where what a tar says of a file would be lost.
+func noOwners() error {
+	return system.Lacks("folders are neither taken nor put back", "the owners and the modes of their files would be lost")
 }
 
 // OpenIn begins to read a folder that lies right in another; a link is not followed.
@@ -277,7 +283,7 @@ func (w *walk) trouble(name string, err error) error {
 }
 
 func (t *Tree) list(name string) ([]fs.DirEntry, error) {
-	f, err := t.root.OpenFile(name, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	f, err := t.root.OpenFile(name, os.O_RDONLY|system.FolderOnly|system.NoFollow, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -320,22 +326,16 @@ func (t *Tree) entry(name string, folder bool) (*Entry, *Content, error) {
 }
 
 func owner(e *Entry, st fs.FileInfo) {
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-		e.UID, e.GID = int(sys.Uid), int(sys.Gid)
-		e.Sparse = e.Kind == File && sys.Blocks*512 < sys.Size
-		e.change, e.inode = changed(sys), sys.Ino
+	if sys, ok := system.FactsOf(st); ok {
+		e.UID, e.GID = sys.UID, sys.GID
+		e.Sparse = e.Kind == File && sys.Allocated < st.Size()
+		e.change, e.inode = sys.Changed, sys.Inode
 	}
-}
-
-// changed is when a file was changed last, in nanoseconds since 1970.
-func changed(sys *syscall.Stat_t) int64 {
-	seconds, nanoseconds := engine.ChangeTime(sys)
-	return seconds*1e9 + nanoseconds
 }
 
 // file opens a file. What it is is what was opened, whatever its name meant before.
 func (t *Tree) file(e *Entry) (*Entry, *Content, error) {
-	f, err := t.root.OpenFile(e.Name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := t.root.OpenFile(e.Name, os.O_RDONLY|system.NoFollow|system.NoWait, 0)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -349,8 +349,8 @@ func (t *Tree) file(e *Entry) (*Entry, *Content, error) {
 	if e.Attrs, err = attributesOf(f); err != nil {
 		return nil, nil, errors.Join(err, f.Close())
 	}
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok && sys.Nlink > 1 {
-		key := [2]uint64{uint64(sys.Dev), sys.Ino}
+	if sys, ok := system.FactsOf(st); ok && sys.Links > 1 {
+		key := [2]uint64{sys.Device, sys.Inode}
 		if first, known := t.linked[key]; known {
 			e.Kind, e.Target, e.Size, e.Sparse, e.Attrs = HardLink, first, 0, false, nil
 			return e, nil, f.Close()
@@ -361,7 +361,7 @@ func (t *Tree) file(e *Entry) (*Entry, *Content, error) {
 }
 
 func (t *Tree) attributes(name string) (map[string]string, error) {
-	f, err := t.root.OpenFile(name, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	f, err := t.root.OpenFile(name, os.O_RDONLY|system.FolderOnly|system.NoFollow, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -382,14 +382,14 @@ type Content struct {
 // Read implements io.Reader.
 func (c *Content) Read(p []byte) (int, error) {
 	if c.left == 0 {
-		return 0, errEnd
+		return 0, io.EOF
 	}
 	p = p[:min(int64(len(p)), c.left)]
 	n := 0
 	if !c.short {
 		var err error
 		n, err = c.f.Read(p)
-		if err != nil && !errors.Is(err, errEnd) {
+		if err != nil && !errors.Is(err, io.EOF) {
 			return n, err
 		}
 		c.short = n == 0
@@ -408,9 +408,9 @@ func (c *Content) changed() (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	a, ok1 := c.was.Sys().(*syscall.Stat_t)
-	b, ok2 := st.Sys().(*syscall.Stat_t)
-	return c.short || st.Size() != c.size || !st.ModTime().Equal(c.was.ModTime()) || ok1 && ok2 && changed(a) != changed(b), nil
+	a, _ := system.FactsOf(c.was)
+	b, _ := system.FactsOf(st)
+	return c.short || st.Size() != c.size || !st.ModTime().Equal(c.was.ModTime()) || a.Changed != b.Changed, nil
 }
 
 // leavesOut says whether something is left out.

@@ -14,9 +14,8 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 const modeBits = fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
@@ -65,6 +64,9 @@ type Unpacking struct {
 
 // NewUnpacking begins.
 func NewUnpacking(folder string, only []string) (*Unpacking, error) {
+	if !system.Owners {
+		return nil, noOwners()
+	}
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return nil, err
@@ -237,7 +239,7 @@ func (p *Unpacking) hardLink(e Entry) error {
 }
 
 func (p *Unpacking) pipe(e Entry, h *tar.Header) error {
-	dir, err := p.root.OpenFile(path.Dir(e.Name), os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	dir, err := p.root.OpenFile(path.Dir(e.Name), os.O_RDONLY|system.FolderOnly|system.NoFollow, 0)
 	if err != nil {
 		return err
 	}
@@ -251,7 +253,7 @@ func (p *Unpacking) pipe(e Entry, h *tar.Header) error {
 const hole = 4 << 10 // bytes of zeros that are left out of a file with holes
 
 func (p *Unpacking) file(e Entry, h *tar.Header, content io.Reader) error {
-	f, err := p.root.OpenFile(e.Name, os.O_CREATE|os.O_EXCL|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	f, err := p.root.OpenFile(e.Name, os.O_CREATE|os.O_EXCL|os.O_WRONLY|system.NoFollow, 0o600)
 	if err != nil {
 		return err
 	}
@@ -306,8 +308,7 @@ func (p *Unpacking) dressed(f *os.File, e Entry) error {
 			p.out.Attrs = append(p.out.Attrs, n+" of "+e.Name)
 		}
 	}
-	ts := []unix.Timespec{unix.NsecToTimespec(e.Time.UnixNano()), unix.NsecToTimespec(e.Time.UnixNano())}
-	return setTimes(f, ts)
+	return setTime(f, e.Time)
 }
 
 // lchown sets the owner of what is not opened, and its time.
@@ -322,13 +323,12 @@ func (p *Unpacking) lchown(e Entry, h *tar.Header) error {
 	if e.Kind != Link {
 		return nil
 	}
-	dir, err := p.root.OpenFile(path.Dir(e.Name), os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	dir, err := p.root.OpenFile(path.Dir(e.Name), os.O_RDONLY|system.FolderOnly|system.NoFollow, 0)
 	if err != nil {
 		return err
 	}
 	defer dir.Close()
-	ts := []unix.Timespec{unix.NsecToTimespec(e.Time.UnixNano()), unix.NsecToTimespec(e.Time.UnixNano())}
-	return unix.UtimesNanoAt(int(dir.Fd()), path.Base(e.Name), ts, unix.AT_SYMLINK_NOFOLLOW)
+	return setLinkTime(dir, path.Base(e.Name), e.Time)
 }
 
 // owner is who owns an entry here: the user and the group of those names, where there are such, else the numbers.
@@ -374,7 +374,7 @@ func (p *Unpacking) Finish() (Unpacked, error) {
 	}
 	slices.SortFunc(p.folders, func(a, b Entry) int { return before(b.Name, a.Name) })
 	for _, e := range p.folders {
-		f, err := p.root.OpenFile(e.Name, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+		f, err := p.root.OpenFile(e.Name, os.O_RDONLY|system.FolderOnly|system.NoFollow, 0)
 		if err != nil {
 			return p.out, err
 		}

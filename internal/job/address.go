@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
@@ -11,9 +12,8 @@ import (
 	"grainkeep/internal/phrase"
 )
 
-// schemes are the beginnings of URLs by engine.
-var schemes = map[string]string{"postgres": "postgres", "postgresql": "postgres", "mysql": "mysql",
-	"mariadb": "mysql", "sqlite": "sqlite"}
+// schemes are the engines that a URL can name.
+var schemes = []string{"postgres", "mysql", "sqlite"}
 
 // Address understands what --from and --to name as a source: a configured name, a
 // URL, or the path of SQLite files.
@@ -21,9 +21,9 @@ func (s Set) Address(text string) (engine.Location, error) {
 	if s.has(text) {
 		return s.Location(text)
 	}
-	if scheme, rest, ok := strings.Cut(text, ":"); ok && schemes[strings.ToLower(scheme)] != "" {
-		scheme = strings.ToLower(scheme)
-		if schemes[scheme] == "sqlite" {
+	scheme, rest, _ := strings.Cut(text, ":")
+	if scheme = engine.Meant(strings.ToLower(scheme)); rest != "" && slices.Contains(schemes, scheme) {
+		if scheme == "sqlite" {
 			path, err := url.PathUnescape(strings.TrimPrefix(rest, "//"))
 			if err != nil {
 				return engine.Location{}, fault.Wrong("source-unclear", "the URL %s cannot be understood",
@@ -31,9 +31,9 @@ func (s Set) Address(text string) (engine.Location, error) {
 			}
 			return engine.Location{Engine: "sqlite", Path: path}, nil
 		}
-		return serverURL(schemes[scheme], text)
+		return serverURL(scheme, text)
 	}
-	if strings.ContainsRune(text, '/') && !strings.Contains(text, "://") || exists(text) {
+	if strings.ContainsAny(text, "/"+string(filepath.Separator)) && !strings.Contains(text, "://") || exists(text) {
 		return engine.Location{Engine: "sqlite", Path: filepath.Clean(text)}, nil
 	}
 	return engine.Location{}, fault.Wrong("source-unknown", "%q is not a configured source, a path or a URL",

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"grainkeep/internal/config"
-	"grainkeep/internal/store"
+	"grainkeep/internal/system"
 )
 
 // LiveMedium tells on what a job's live data is: a server elsewhere, or a drive of this machine. Of a server here, whose
@@ -15,16 +15,16 @@ func (s Set) LiveMedium(of string) string {
 	source := s.f.Source[j.Source]
 	switch {
 	case source.Path != "":
-		return store.Drive(s.f.Absolute(source.Path))
+		return system.Drive(s.f.Absolute(source.Path))
 	case source.Engine == config.Command || j.Source == "":
-		return store.Drive("/")
+		return system.Drive("/")
 	}
 	host, _, err := net.SplitHostPort(source.Server)
 	if err != nil {
 		host = source.Server
 	}
 	if ip := net.ParseIP(host); strings.HasPrefix(host, "/") || host == "localhost" || host == "" || ip != nil && ip.IsLoopback() {
-		return store.Drive("/")
+		return system.Drive("/")
 	}
 	return "host " + host
 }

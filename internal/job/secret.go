@@ -6,10 +6,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 // SecretAt fetches a secret from "file:PATH" or "env:NAME".
@@ -48,7 +48,7 @@ func fetchSecret(place string) (engine.Secret, error) {
 const maxSecret = 64 << 10 // bytes
 
 func readSecret(path string) ([]byte, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	f, err := os.OpenFile(path, os.O_RDONLY|system.NoFollow|system.NoWait, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,9 @@ func exposed(path string, st fs.FileInfo) string {
 		return "it is a link, which can be made to point elsewhere"
 	case !st.Mode().IsRegular():
 		return "it is not a regular file"
-	case !mine(st):
+	case !system.Owners:
+		return "who may read it cannot be told on " + system.Name
+	case !system.Belongs(st):
 		return "it belongs to another user"
 	case st.Mode().Perm()&0o077 != 0:
 		return "others can read it"
@@ -77,7 +79,7 @@ func exposed(path string, st fs.FileInfo) string {
 		switch {
 		case err != nil:
 			return err.Error()
-		case !mine(st):
+		case !system.Belongs(st):
 			return "the folder " + dir + " belongs to another user"
 		case st.Mode().Perm()&0o022 != 0 && st.Mode()&fs.ModeSticky == 0:
 			return "others can write to the folder " + dir
@@ -86,10 +88,4 @@ func exposed(path string, st fs.FileInfo) string {
 			return ""
 		}
 	}
-}
-
-// mine says whether a file belongs to this user, or to root.
-func mine(st fs.FileInfo) bool {
-	sys, ok := st.Sys().(*syscall.Stat_t)
-	return !ok || sys.Uid == 0 || int(sys.Uid) == os.Getuid()
 }

@@ -13,12 +13,11 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/clock"
 	"grainkeep/internal/event"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/state"
+	"grainkeep/internal/system"
 )
 
 // sign is how often a run shows how far it is.
@@ -68,7 +67,7 @@ func (e *Entry) openLog() error {
 	if err != nil {
 		return err
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := system.Lock(f); err != nil {
 		return errors.Join(err, f.Close())
 	}
 	e.log, e.run.Log = f, path
@@ -228,7 +227,7 @@ func (j *Journal) Log(r Run) (*os.File, error) {
 	if !j.ours(r) {
 		return nil, os.ErrNotExist
 	}
-	f, err := os.OpenFile(r.Log, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := os.OpenFile(r.Log, os.O_RDONLY|system.NoFollow|system.NoWait, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -245,10 +244,10 @@ func (j *Journal) ours(r Run) bool { return filepath.Dir(r.Log) == filepath.Join
 func (j *Journal) alive(r Run) bool {
 	f, err := j.Log(r)
 	if err != nil {
-		return unix.Kill(r.PID, 0) == nil && !errors.Is(err, os.ErrNotExist)
+		return !errors.Is(err, os.ErrNotExist) && system.Alive(r.PID)
 	}
 	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+	return system.LockShared(f) != nil
 }
 
 // Prune removes the runs that began before a time, with their logs, once a day at most. Those that go on stay.

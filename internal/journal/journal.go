@@ -69,13 +69,21 @@ func Open(ctx context.Context, folder string) (j *Journal, aside string, err err
 	return j, aside, nil
 }
 
+// uriPath is a path as a URI has it: one with a drive's letter begins with a slash too.
+func uriPath(path string) string {
+	if filepath.VolumeName(path) != "" {
+		return "/" + filepath.ToSlash(path)
+	}
+	return path
+}
+
 func openFile(ctx context.Context, folder, path string) (*Journal, error) {
 	if f, err := state.OpenFile(path, os.O_CREATE|os.O_RDWR); err != nil { // nobody else reads it
 		return nil, err
 	} else if err := f.Close(); err != nil {
 		return nil, err
 	}
-	at := url.URL{Scheme: "file", Path: path, RawQuery: "_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)" +
+	at := url.URL{Scheme: "file", Path: uriPath(path), RawQuery: "_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=synchronous(NORMAL)&_txlock=immediate"}
 	db, err := sql.Open("sqlite", at.String())
 	if err != nil {

@@ -20,6 +20,7 @@ import (
 	"grainkeep/internal/record"
 	"grainkeep/internal/seal"
 	"grainkeep/internal/store"
+	"grainkeep/internal/system"
 )
 
 const (
@@ -253,6 +254,18 @@ func (k *Keep) Present(ctx context.Context) error {
 		return gone(nil)
 	}
 	return context.Cause(ctx)
+}
+
+// Writes fails where nothing can be written to the keep now.
+func (k *Keep) Writes() error {
+	switch {
+	case !k.ReadOnly:
+		return nil
+	case !system.Folders:
+		return system.Unsynced()
+	}
+	return fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", k.Where()).
+		Advise("check that its drive is not mounted read-only, and who owns the folder")
 }
 
 // SameDrive says whether a path of this machine lies on the keep's file system; known

@@ -84,8 +84,8 @@ func itemOf(d *keep.Dump, holds map[string]keep.Hold, now time.Time) Item {
 // Apply removes what a look says goes, the newest first: what others build on is older than they.
 // It holds the job's lease meanwhile, and looks again when it has it. removed is told of each.
 func (t Thinning) Apply(ctx context.Context, removed func(Verdict, *keep.Dump)) (*Outlook, error) {
-	if t.Keep.ReadOnly {
-		return nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", t.Keep.Where())
+	if err := t.Keep.Writes(); err != nil {
+		return nil, err
 	}
 	lease, err := t.Keep.LockJob(ctx, t.Job)
 	if err != nil {

@@ -6,12 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"syscall"
-
-	"golang.org/x/sys/unix"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 const prefix = "run-"
@@ -28,7 +26,7 @@ func Base() string {
 	if dir := os.Getenv("TMPDIR"); dir != "" {
 		return dir
 	}
-	if st, err := os.Stat("/var/tmp"); err == nil && st.IsDir() && unix.Access("/var/tmp", unix.W_OK) == nil {
+	if st, err := os.Stat("/var/tmp"); err == nil && st.IsDir() && system.Writable("/var/tmp") {
 		return "/var/tmp"
 	}
 	return os.TempDir()
@@ -65,8 +63,8 @@ func own() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	sys, ok := st.Sys().(*syscall.Stat_t)
-	if !st.IsDir() || ok && int(sys.Uid) != os.Getuid() || st.Mode().Perm()&0o077 != 0 {
+	sys, ok := system.FactsOf(st)
+	if !st.IsDir() || ok && sys.UID != os.Getuid() || system.Owners && st.Mode().Perm()&0o077 != 0 {
 		return "", fmt.Errorf("%s is not this user's own folder", path)
 	}
 	return path, nil
@@ -74,18 +72,13 @@ func own() (string, error) {
 
 // Room is how many bytes are free for this user.
 func (f *Folder) Room() (int64, error) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(f.Path, &st); err != nil {
-		return 0, err
-	}
-	return int64(st.Bavail) * int64(st.Bsize), nil
+	free, _, err := system.Room(f.Path)
+	return free, err
 }
 
 // Close removes the folder and what is in it.
 func (f *Folder) Close() error {
-	err := os.RemoveAll(f.Path)
-	f.lock.Close()
-	return err
+	return system.RemoveLocked(f.Path, f.lock)
 }
 
 // Sub makes a folder in it.

@@ -8,11 +8,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/fault"
 	"grainkeep/internal/record"
 	"grainkeep/internal/state"
+	"grainkeep/internal/system"
 )
 
 // Note is what this machine notes of a standby. How far that has come stands in the database itself.
@@ -76,7 +75,7 @@ func (n Notes) Do(work func(*Note) error) error {
 		return err
 	}
 	defer lock.Close() // it ends with the process too
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := system.Lock(lock); err != nil {
 		return fault.New("standby-running", nil, "somebody is at the standby %s just now", n.name).Exit(fault.Running)
 	}
 	note, err := n.Read()

@@ -7,7 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
+
+	"grainkeep/internal/system"
 )
 
 // OpenFile is os.OpenFile for such a file.
@@ -61,8 +62,8 @@ func give(f *os.File, folder string) error {
 	if err != nil {
 		return err
 	}
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok && sys.Uid != 0 {
-		return f.Chown(int(sys.Uid), int(sys.Gid))
+	if sys, ok := system.FactsOf(st); ok && sys.UID != 0 {
+		return f.Chown(sys.UID, sys.GID)
 	}
 	return nil
 }

@@ -9,13 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/record"
 	"grainkeep/internal/state"
+	"grainkeep/internal/system"
 )
 
 // Around are the steps around a piece of work. Those after it run whatever happened: a note in a folder of this
@@ -86,27 +85,19 @@ func (o *Open) write(name string, facts Facts) error {
 	}
 	_, err = f.Write(data)
 	if err == nil {
-		err = errors.Join(unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB), f.Sync())
+		err = errors.Join(system.Lock(f), f.Sync())
 	}
 	if err == nil {
 		err = os.Rename(f.Name(), o.path)
 	}
 	if err == nil {
-		err = syncFolder(o.a.Folder)
+		err = system.SyncFolder(o.a.Folder)
 	}
 	if err != nil {
 		return errors.Join(err, os.Remove(f.Name()), f.Close())
 	}
 	o.lock = f
 	return nil
-}
-
-func syncFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }
 
 // Close runs the steps after, also when the context is cancelled. Those that fail stay written down: the next
@@ -148,7 +139,7 @@ func eachNote(folder string, do func(name string) error) error {
 }
 
 func makeGood(ctx context.Context, path string, feed *event.Feed) error {
-	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW, 0)
+	f, err := os.OpenFile(path, os.O_RDONLY|system.NoFollow, 0)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // done meanwhile
 	}
@@ -156,7 +147,7 @@ func makeGood(ctx context.Context, path string, feed *event.Feed) error {
 		return fault.New("intent-unreadable", err, "it cannot be seen which steps an earlier run left undone")
 	}
 	defer f.Close()
-	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+	if system.Lock(f) != nil {
 		return nil // it goes on
 	}
 	if there, err := os.Lstat(path); err != nil || !sameFile(f, there) {

@@ -11,17 +11,13 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"os/user"
-	"strconv"
 	"strings"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
+	"grainkeep/internal/system"
 )
 
 // Step is one command.
@@ -129,6 +125,9 @@ func (s Step) Run(ctx context.Context, stage Stage, facts Facts, feed *event.Fee
 // Pipe runs a step that reads from in and writes to out; either may be nil. What it writes to standard error is
 // told; so is its standard output where out is nil.
 func (s Step) Pipe(ctx context.Context, stage Stage, facts Facts, in io.Reader, to io.Writer, feed *event.Feed) error {
+	if !system.Programs {
+		return system.Lacks("steps cannot be run", "their programs could not be asked to end")
+	}
 	feed.Tell(Begun{stage, s})
 	limit := s.Limit
 	if limit == 0 {
@@ -140,11 +139,11 @@ func (s Step) Pipe(ctx context.Context, stage Stage, facts Facts, in io.Reader, 
 	defer cancel()
 	cmd := exec.CommandContext(ctx, s.Words[0], s.Words[1:]...)
 	cmd.Dir, cmd.Env = s.Folder, facts.environment(stage)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	system.Group(cmd)
 	if err := s.become(cmd); err != nil {
 		return err
 	}
-	cmd.Cancel = func() error { return unix.Kill(-cmd.Process.Pid, unix.SIGTERM) }
+	cmd.Cancel = func() error { return system.EndGroup(cmd.Process) }
 	cmd.WaitDelay = grace
 	out := &lines{feed: feed}
 	said, w, err := os.Pipe()
@@ -176,7 +175,7 @@ func (s Step) Pipe(ctx context.Context, stage Stage, facts Facts, in io.Reader, 
 		return sink.err
 	}
 	if cmd.Process != nil && ctx.Err() != nil {
-		_ = unix.Kill(-cmd.Process.Pid, unix.SIGKILL) // who did not listen; mostly nobody is left
+		_ = system.KillGroup(cmd.Process) // who did not listen; mostly nobody is left
 	}
 	out.end()
 	switch {
@@ -205,39 +204,6 @@ func (r *remembering) Write(p []byte) (int, error) {
 		r.err = err
 	}
 	return n, err
-}
-
-// become makes a step run as its user.
-func (s Step) become(cmd *exec.Cmd) error {
-	if s.User == "" {
-		return nil
-	}
-	fail := func(err error) error {
-		return fault.New("step-failed", err, "the step %q cannot run as the user %s", s, s.User).
-			Advise("only root can start a step as another user, who must be there")
-	}
-	u, err := user.Lookup(s.User)
-	if err != nil {
-		return fail(err)
-	}
-	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
-	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
-	ids, err3 := u.GroupIds()
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return fail(err)
-	}
-	if os.Getuid() == int(uid) {
-		return nil
-	}
-	c := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	for _, id := range ids {
-		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
-			c.Groups = append(c.Groups, uint32(n))
-		}
-	}
-	cmd.SysProcAttr.Credential = c
-	cmd.Env = append(cmd.Env, "HOME="+u.HomeDir, "USER="+u.Username, "LOGNAME="+u.Username)
-	return nil
 }
 
 // lines tells what is written into it line by line, within bounds.

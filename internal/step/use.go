@@ -2,15 +2,15 @@ package step
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/state"
+	"grainkeep/internal/system"
 )
 
 // Use is the use of a keep whose steps mount and unmount it. Several processes may use it at the same time: the
@@ -34,17 +34,18 @@ func (a Around) Enter(ctx context.Context, name string, facts Facts, feed *event
 			return err
 		}
 		u.users = f
-		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
-			if err := u.first(ctx, feed); err != nil {
-				return err
-			}
+		if system.Lock(f) == nil {
+			err = u.first(ctx, feed)
 		}
-		return unix.Flock(int(f.Fd()), unix.LOCK_SH)
+		if err == nil {
+			err = system.LockShared(f)
+		}
+		if err != nil {
+			return errors.Join(err, f.Close()) // before the gate opens: whoever enters next must find nobody
+		}
+		return nil
 	})
 	if err != nil {
-		if u.users != nil {
-			u.users.Close()
-		}
 		return nil, err
 	}
 	return u, nil
@@ -74,7 +75,7 @@ func Abandoned(ctx context.Context, folder string, feed *event.Feed) error {
 				return err
 			}
 			defer f.Close()
-			if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+			if system.Lock(f) != nil {
 				return nil // it is used
 			}
 			return makeGood(ctx, u.path(), feed)
@@ -87,9 +88,9 @@ func (u *Use) Leave(ctx context.Context, feed *event.Feed) error {
 	if u == nil {
 		return nil
 	}
-	defer u.users.Close()
 	return u.gated(context.WithoutCancel(ctx), func() error {
-		if unix.Flock(int(u.users.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		defer u.users.Close() // before the gate opens: whoever enters next must find nobody
+		if system.Lock(u.users) != nil {
 			return nil // others use it
 		}
 		if err := all(context.WithoutCancel(ctx), u.a.After, KeepAfter, u.facts, feed, true); err != nil {
@@ -110,7 +111,7 @@ func (u *Use) gated(ctx context.Context, do func() error) error {
 			Advise("check who owns %s", u.a.Folder)
 	}
 	defer gate.Close()
-	for unix.Flock(int(gate.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+	for system.Lock(gate) != nil {
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)

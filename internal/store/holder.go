@@ -1,15 +1,15 @@
 package store
 
 import (
-	"errors"
 	"os"
 	"sync"
-	"syscall"
 	"time"
+
+	"grainkeep/internal/system"
 )
 
 // ThisBoot tells this machine, since it was started, from every other.
-var ThisBoot = sync.OnceValue(bootID)
+var ThisBoot = sync.OnceValue(system.Boot)
 
 // Me is this process, as the holder of a lease.
 func Me() Holder {
@@ -22,5 +22,5 @@ func (h Holder) Here() bool { return h.Boot != "" && h.Boot == ThisBoot() }
 
 // Gone says that the holder is of this machine, and is not alive any more.
 func (h Holder) Gone() bool {
-	return h.Here() && h.PID > 0 && errors.Is(syscall.Kill(h.PID, 0), syscall.ESRCH)
+	return h.Here() && h.PID > 0 && !system.Alive(h.PID)
 }

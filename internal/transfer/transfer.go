@@ -68,9 +68,8 @@ type Failure struct {
 // build on it. The error is for what stops all of it.
 func Run(ctx context.Context, list []*keep.Dump, to *keep.Keep, o Options, feed *event.Feed) (done []*keep.Dump,
 	failed []Failure, err error) {
-	if to.ReadOnly {
-		return nil, nil, fault.New("keep-unwritable", nil, "the keep %s cannot be written by this user", to.Where()).
-			Advise("check that its drive is not mounted read-only, and who owns the folder")
+	if err := to.Writes(); err != nil {
+		return nil, nil, err
 	}
 	byJob := map[string][]*keep.Dump{}
 	var jobs []string

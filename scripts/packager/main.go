@@ -4,6 +4,7 @@ package main
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"flag"
@@ -43,7 +44,7 @@ func build(out, version string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	for _, system := range []string{"linux", "freebsd", "darwin"} {
+	for _, system := range []string{"linux", "freebsd", "darwin", "windows"} {
 		for _, arch := range []string{"amd64", "arm64"} {
 			if err := pack(out, version, system, arch, at); err != nil {
 				return fmt.Errorf("%s, %s: %w", system, arch, err)
@@ -63,11 +64,15 @@ func pack(out, version, system, arch string, at time.Time) error {
 	if err := fill(root, system, arch, at); err != nil {
 		return err
 	}
-	if system == "linux" {
-		if err := debian(root, out, version, arch, at); err != nil {
-			return err
-		}
-	} else if err := os.RemoveAll(filepath.Join(root, "usr/lib/systemd")); err != nil {
+	switch system {
+	case "linux":
+		err = debian(root, out, version, arch, at)
+	case "windows":
+		return zipped(root, out, version+"-"+system+"-"+arch, at)
+	default:
+		err = os.RemoveAll(filepath.Join(root, "usr/lib/systemd"))
+	}
+	if err != nil {
 		return err
 	}
 	return archive(root, out, version+"-"+system+"-"+arch, at)
@@ -254,6 +259,44 @@ func debian(root, out, version, arch string, at time.Time) error {
 		return err
 	}
 	fmt.Println(info.Target)
+	return f.Close()
+}
+
+// zipped writes the .zip for Windows: the program and its documents in one folder.
+func zipped(root, out, version string, at time.Time) error {
+	name := "grainkeep-" + version
+	path := filepath.Join(out, name+".zip")
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	paths, err := filepath.Glob(filepath.Join(root, "usr/share/doc/grainkeep/*"))
+	if err != nil {
+		return err
+	}
+	w := zip.NewWriter(f)
+	for _, p := range append([]string{filepath.Join(root, "usr/bin/grainkeep")}, paths...) {
+		data, err := os.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		as := filepath.Base(p)
+		if as == "grainkeep" {
+			as = "grainkeep.exe"
+		}
+		part, err := w.CreateHeader(&zip.FileHeader{Name: name + "/" + as, Method: zip.Deflate, Modified: at})
+		if err == nil {
+			_, err = part.Write(data)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	fmt.Println(path)
 	return f.Close()
 }
 

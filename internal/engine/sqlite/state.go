@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"syscall"
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/system"
 )
 
 // settled is how old the last write to a file must be for its times to tell one state from the next: within a tick of
@@ -42,9 +42,8 @@ func stateOf(path string) *engine.Position {
 			return nil
 		}
 		fmt.Fprintf(h, "%q %d %d %x\n", tail, st.Size(), st.ModTime().UnixNano(), head[:n])
-		if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-			seconds, nanoseconds := engine.ChangeTime(sys)
-			fmt.Fprintf(h, "%d %d %d.%d\n", sys.Dev, sys.Ino, seconds, nanoseconds)
+		if sys, ok := system.FactsOf(st); ok {
+			fmt.Fprintf(h, "%d %d %d.%d\n", sys.Device, sys.Inode, sys.Changed/1e9, sys.Changed%1e9)
 		}
 	}
 	return &engine.Position{State: hex.EncodeToString(h.Sum(nil)[:16])}

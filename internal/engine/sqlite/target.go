@@ -6,17 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	lib "modernc.org/sqlite/lib"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 // working begins the name of the folder in which a file is being restored.
@@ -135,7 +136,7 @@ func (t *target) settle(ctx context.Context) error {
 	}
 	t.c.close()
 	t.c = nil
-	f, err := os.Open(t.file)
+	f, err := os.OpenFile(t.file, os.O_RDWR, 0) // some systems sync only what may be written
 	if err != nil {
 		return err
 	}
@@ -183,7 +184,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 		}
 	}
 	if err := os.Link(t.file, t.place()); err != nil {
-		if errors.Is(err, syscall.EEXIST) {
+		if errors.Is(err, fs.ErrExist) {
 			return aside, t.s.Vacant(ctx, t.spec)
 		}
 		if err := os.Rename(t.file, t.place()); err != nil { // no hard links here
@@ -196,15 +197,7 @@ func (t *target) Finish(ctx context.Context) (aside string, err error) {
 // placed makes the new name durable and removes the working folder.
 func (t *target) placed() error {
 	t.remove()
-	folder, err := os.Open(t.s.folder)
-	if err != nil {
-		return err
-	}
-	defer folder.Close()
-	if err := folder.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) { // some file systems know no such thing
-		return err
-	}
-	return nil
+	return system.SyncFolder(t.s.folder)
 }
 
 // likeOld gives the new file the mode and the owner of the one that it replaces: the
@@ -214,10 +207,10 @@ func (t *target) likeOld() error {
 	if err != nil || !st.Mode().IsRegular() {
 		return err
 	}
-	if old, ok := st.Sys().(*syscall.Stat_t); ok {
-		if err := os.Chown(t.file, int(old.Uid), int(old.Gid)); err != nil {
+	if old, ok := system.FactsOf(st); ok {
+		if err := os.Chown(t.file, old.UID, old.GID); err != nil {
 			t.spec.Warn(fmt.Sprintf("the file belongs to another user than the one that it replaces (%d, group %d): chown it",
-				old.Uid, old.Gid))
+				old.UID, old.GID))
 		}
 	}
 	return os.Chmod(t.file, st.Mode().Perm())
@@ -255,8 +248,7 @@ func (t *target) hasTails() bool {
 }
 
 func (t *target) remove() {
-	os.RemoveAll(t.work)
-	t.lock.Close()
+	_ = system.RemoveLocked(t.work, t.lock) // what is left is swept by the next
 }
 
 func (t *target) Discard(context.Context) error {

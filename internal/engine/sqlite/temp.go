@@ -10,12 +10,12 @@ import (
 	"sync/atomic"
 	"unsafe"
 
-	"golang.org/x/sys/unix"
 	"modernc.org/libc"
 	lib "modernc.org/sqlite/lib"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/system"
 )
 
 // temp is a database for the time of some questions.
@@ -59,8 +59,7 @@ func (t *temp) Close() error {
 func (t *temp) trouble(err error) error {
 	var f *failure
 	if errors.As(err, &f) && f.code&0xff == lib.SQLITE_FULL {
-		var st unix.Statfs_t
-		if unix.Statfs(t.c.path, &st) == nil && int64(st.Bavail)*int64(st.Bsize) < 16*tempPage { // the library says the same of both
+		if free, _, e := system.Room(t.c.path); e == nil && free < 16*tempPage { // the library says the same of both
 			return fault.New(engine.Trouble, err, "the drive of the temporary database is full").
 				Advise("set TMPDIR to a folder with more room")
 		}

@@ -6,7 +6,6 @@ package folder
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -15,11 +14,9 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-	"time"
-
-	"golang.org/x/sys/unix"
 
 	"grainkeep/internal/store"
+	"grainkeep/internal/system"
 )
 
 func init() { store.Register("file", opener{}) }
@@ -31,6 +28,9 @@ func (opener) Open(_ context.Context, place string) (store.Store, error) { retur
 
 // Make makes the folder if need be; what is in it stays as it is.
 func (opener) Make(_ context.Context, place string) (store.Store, error) {
+	if !system.Folders {
+		return nil, system.Unsynced()
+	}
 	if err := os.MkdirAll(place, 0o700); err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func Open(place string) (*Store, error) {
 func (s *Store) Where(name string) string { return filepath.Join(s.path, filepath.FromSlash(name)) }
 
 // ReadOnly says that this user cannot write here now.
-func (s *Store) ReadOnly() bool { return unix.Access(s.path, unix.W_OK) != nil }
+func (s *Store) ReadOnly() bool { return !system.Folders || !system.Writable(s.path) }
 
 // Present says that the folder is still the one that was opened: a drive that is
 // unmounted, or another that is mounted over it, is not.
@@ -138,7 +138,7 @@ func (s *Store) open(name string) (*os.File, error) {
 	if !st.Mode().IsRegular() {
 		return nil, s.broken("open", name, store.ErrNotRegular)
 	}
-	f, err := s.root.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := s.root.OpenFile(name, os.O_RDONLY|system.NoFollow|system.NoWait, 0)
 	if err != nil {
 		return nil, s.broken("open", name, err)
 	}
@@ -188,7 +188,7 @@ func (s *Store) dir(name string) (*os.File, error) {
 	if !st.IsDir() {
 		return nil, s.broken("open", name, store.ErrNotRegular)
 	}
-	f, err := s.root.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_DIRECTORY, 0)
+	f, err := s.root.OpenFile(name, os.O_RDONLY|system.NoFollow|system.FolderOnly, 0)
 	if err != nil {
 		return nil, s.broken("open", name, err)
 	}
@@ -250,24 +250,11 @@ func (s *Store) Peek(ctx context.Context, folder, name string, visit func(base s
 	})
 }
 
-func (s *Store) peek(d *os.File, folder, base, name string, visit func(base string, e store.Entry) error) error {
-	var st unix.Stat_t
-	err := unix.Fstatat(int(d.Fd()), path.Join(base, name), &st, unix.AT_SYMLINK_NOFOLLOW)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	full := path.Join(folder, base, name)
-	if err != nil {
-		return visit(base, store.Entry{Name: full}) // whoever opens it is told why
-	}
-	kind := st.Mode & unix.S_IFMT
-	return visit(base, store.Entry{Name: full, Bytes: st.Size, Folder: kind == unix.S_IFDIR,
-		Time:    time.Unix(st.Mtim.Unix()),
-		Foreign: kind != unix.S_IFREG && kind != unix.S_IFDIR})
-}
-
-// makeFolders makes the folders above a name.
+// makeFolders makes the folders above a name that is to be written.
 func (s *Store) makeFolders(name string) error {
+	if !system.Folders {
+		return system.Unsynced()
+	}
 	for i := range len(name) {
 		if name[i] != '/' {
 			continue
@@ -310,7 +297,7 @@ func (s *Store) Create(_ context.Context, name string) (store.Writer, error) {
 func (s *Store) temporary(name string) (*os.File, string, error) {
 	for range 100 {
 		temp := path.Join(path.Dir(name), newName+token())
-		f, err := s.root.OpenFile(temp, os.O_CREATE|os.O_EXCL|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+		f, err := s.root.OpenFile(temp, os.O_CREATE|os.O_EXCL|os.O_WRONLY|system.NoFollow, 0o600)
 		if err == nil {
 			return f, temp, nil
 		}
@@ -380,6 +367,9 @@ func (s *Store) Replace(_ context.Context, name string, data []byte) error {
 
 // Remove implements store.Store.
 func (s *Store) Remove(_ context.Context, name string) error {
+	if !system.Folders {
+		return system.Unsynced()
+	}
 	if err := s.walk("remove", name); err != nil {
 		return err
 	}
@@ -439,32 +429,14 @@ func (s *Store) syncFolder(name string) error {
 
 // Room implements store.Roomy.
 func (s *Store) Room(context.Context) (free, total int64, err error) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(s.path, &st); err != nil {
-		return 0, 0, fmt.Errorf("the free space of %s cannot be read: %w", s.path, err)
-	}
-	size := int64(st.Bsize)
-	return int64(st.Bavail) * size, int64(st.Blocks) * size, nil
+	return system.Room(s.path)
 }
 
 // Medium implements store.Placed.
-func (s *Store) Medium() (medium string, away bool) { return store.Drive(s.path), false }
+func (s *Store) Medium() (medium string, away bool) { return system.Drive(s.path), false }
 
 // SameDrive says whether a path of this machine lies on the folder's file system; known
 // is false where that cannot be told.
 func (s *Store) SameDrive(path string) (same, known bool) {
-	a, err := s.root.Stat(".")
-	if err != nil {
-		return false, false
-	}
-	b, err := os.Stat(path)
-	if err != nil {
-		return false, false
-	}
-	x, ok1 := a.Sys().(*syscall.Stat_t)
-	y, ok2 := b.Sys().(*syscall.Stat_t)
-	if !ok1 || !ok2 {
-		return false, false
-	}
-	return x.Dev == y.Dev, true
+	return system.SameDrive(s.path, path)
 }

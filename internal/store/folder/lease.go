@@ -11,9 +11,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/store"
+	"grainkeep/internal/system"
 )
 
 // A lease is a file with its holder's name in it. It is held in two ways at once: by a
@@ -87,7 +86,7 @@ func (s *Store) lockFile(name string) (*os.File, error) {
 	if st, err := s.root.Lstat(name); err == nil && !st.Mode().IsRegular() {
 		return nil, s.broken("lock", name, store.ErrNotRegular)
 	}
-	f, err := s.root.OpenFile(name, os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o600)
+	f, err := s.root.OpenFile(name, os.O_CREATE|os.O_RDWR|system.NoFollow|system.NoWait, 0o600)
 	if err != nil {
 		return nil, s.broken("lock", name, err)
 	}
@@ -106,7 +105,7 @@ func (s *Store) claim(f *os.File, name string) (*store.HeldError, error) {
 		return nil, s.broken("read", name, err)
 	}
 	known := json.Unmarshal(data, &holder) == nil && holder.PID != 0
-	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+	if system.Lock(f) != nil {
 		return &store.HeldError{Holder: holder, Here: holder.Boot == store.ThisBoot()}, nil
 	}
 	here, err := f.Stat()

@@ -9,9 +9,8 @@ import (
 	"os"
 	"path"
 
-	"golang.org/x/sys/unix"
-
 	"grainkeep/internal/store"
+	"grainkeep/internal/system"
 )
 
 func token() string {
@@ -48,6 +47,9 @@ func stageName(name string) error {
 func (s *Store) Clear(_ context.Context, name string) error {
 	if err := stageName(name); err != nil {
 		return err
+	}
+	if !system.Folders {
+		return system.Unsynced()
 	}
 	err := s.walk("remove", name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -100,7 +102,7 @@ func (t *stage) Create(_ context.Context, name string) (store.Writer, error) {
 	if err := t.s.walk("create", full); err != nil {
 		return nil, err
 	}
-	f, err := t.s.root.OpenFile(full, os.O_CREATE|os.O_EXCL|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	f, err := t.s.root.OpenFile(full, os.O_CREATE|os.O_EXCL|os.O_WRONLY|system.NoFollow, 0o600)
 	if err != nil {
 		return nil, t.s.broken("create", full, err)
 	}

@@ -1,15 +1,15 @@
+//go:build unix
+
 package files
 
 import (
 	"errors"
-	"io"
 	"os"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
-
-var errEnd = io.EOF
 
 // maxAttr bounds one extended attribute; the kernel's own bound is the same.
 const maxAttr = 64 << 10 // bytes
@@ -52,4 +52,10 @@ func setAttributes(f *os.File, attrs map[string]string) (lost []string) {
 		}
 	}
 	return lost
+}
+
+// setLinkTime sets the time of a link in an open folder.
+func setLinkTime(dir *os.File, name string, at time.Time) error {
+	ts := []unix.Timespec{unix.NsecToTimespec(at.UnixNano()), unix.NsecToTimespec(at.UnixNano())}
+	return unix.UtimesNanoAt(int(dir.Fd()), name, ts, unix.AT_SYMLINK_NOFOLLOW)
 }

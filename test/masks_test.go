@@ -17,7 +17,8 @@ import (
 // chained is a server with a database "live", of which a job takes fulls and increments from the server's log.
 type chained struct {
 	dir    string
-	source string // the lines of its section in a configuration
+	source string   // the lines of its section in a configuration
+	seal   []string // whom its dumps are sealed for; the key office.key opens them
 	sql    func(database, sql string) string
 
 	refused func(database, sql string) error // why the server refuses a statement
@@ -72,8 +73,12 @@ func chainedServers(t *testing.T, each func(t *testing.T, name string, x chained
 // configure writes the configuration, with more lines, and makes the keep.
 func (x chained) configure(t *testing.T, more string) {
 	t.Helper()
-	require.NoError(t, os.WriteFile(filepath.Join(x.dir, "grainkeep.toml"), []byte("[journal]\nfolder = \"state\"\n[source.quay]\n"+
-		x.source+"[keep.barn]\nfolder = \"barn\"\n[job.nightly]\nsource = \"quay\"\ndatabases = [\"live\"]\nkeep = \"barn\"\ndrill_on = "+
+	keys, seal := "", ""
+	if len(x.seal) > 0 {
+		keys, seal = "keys = [\"office.key\"]\n", fmt.Sprintf("seal = [%q, %q]\n", x.seal[1], x.seal[3])
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(x.dir, "grainkeep.toml"), []byte(keys+"[journal]\nfolder = \"state\"\n[source.quay]\n"+
+		x.source+"[keep.barn]\nfolder = \"barn\"\n"+seal+"[job.nightly]\nsource = \"quay\"\ndatabases = [\"live\"]\nkeep = \"barn\"\ndrill_on = "+
 		"\"quay\"\nfull = \"02:30 on sunday\"\nincremental = \"each 15 min\"\naccept = [\"same-file-system\"]\n"+more), 0o600))
 	run(t, x.dir, 0, "keep", "create", "barn")
 }

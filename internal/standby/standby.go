@@ -41,26 +41,34 @@ type Outcome struct {
 // step is a dump to be put upon the one before, and what the database is at then.
 type step struct {
 	plan *chain.Plan // that ends with it
-	then string      // the id
+	then string      // a dump's origin: it is the same in every keep, sealed or not
 }
 
-// Way are the dumps between the one that a database is at and the end of a plan; why says that there is no such way.
+// way are the dumps between the one that a database is at and the end of a plan; why says that there is no such way.
 func way(all []*keep.Dump, links chain.Links, at string, to *chain.Plan) (steps []step, why string, err error) {
+	return wayOver(all, links, at, to, map[*keep.Dump]bool{})
+}
+
+// wayOver does it over the chains that were not passed yet.
+func wayOver(all []*keep.Dump, links chain.Links, at string, to *chain.Plan, passed map[*keep.Dump]bool) (steps []step, why string,
+	err error) {
+	passed[to.Base] = true
 	dumps := to.Dumps()
-	if i := slices.IndexFunc(dumps, func(d *keep.Dump) bool { return d.ID == at }); i >= 0 {
+	if i := slices.IndexFunc(dumps, func(d *keep.Dump) bool { return d.Origin() == at }); i >= 0 {
 		for _, d := range dumps[i+1:] {
 			p, err := links.To(d)
 			if err != nil {
 				return nil, "", err
 			}
-			if d.Manifest.Kind != manifest.Incremental && d.Manifest.Base != at {
+			if d.Manifest.Kind != manifest.Incremental && at != to.Base.Origin() {
 				return nil, "a differential builds on the full, and the database is further on already", nil
 			}
-			steps, at = append(steps, step{p, d.ID}), d.ID
+			at = d.Origin()
+			steps = append(steps, step{p, at})
 		}
 		return steps, "", nil
 	}
-	closed := slices.IndexFunc(all, func(d *keep.Dump) bool { return d.Manifest != nil && d.Manifest.Closes == to.Base.ID })
+	closed := slices.IndexFunc(all, func(d *keep.Dump) bool { return d.Manifest != nil && d.Manifest.Closes == to.Base.Origin() })
 	if closed < 0 {
 		return nil, "no dump of the keep builds on what it is at", nil
 	}
@@ -68,14 +76,17 @@ func way(all []*keep.Dump, links chain.Links, at string, to *chain.Plan) (steps 
 	if err != nil {
 		return nil, "the chain that it followed is broken: " + err.Error(), nil
 	}
-	if steps, why, err = way(all, links, at, end); err != nil || why != "" {
+	if passed[end.Base] {
+		return nil, "its dumps close each other's chains in a circle", nil
+	}
+	if steps, why, err = wayOver(all, links, at, end, passed); err != nil || why != "" {
 		return nil, why, err
 	}
 	if len(steps) == 0 { // it is at the end of the old chain, which is the beginning of the new one
 		return nil, "it is past the end of the chain that it followed", nil
 	}
-	steps[len(steps)-1].then = to.Base.ID
-	more, why, err := way(all, links, to.Base.ID, to)
+	steps[len(steps)-1].then = to.Base.Origin()
+	more, why, err := wayOver(all, links, to.Base.Origin(), to, passed)
 	return append(steps, more...), why, err
 }
 
@@ -213,7 +224,7 @@ func (s *Standby) remake(ctx context.Context, u engine.Upkeeper, src engine.Sour
 	feed *event.Feed) error {
 	opt := s.Options
 	opt.Name, opt.Replace, opt.Disconnect, opt.Passive, opt.Held = s.As, replace, replace, true, u.HeldBack()
-	opt.After = u.MarkSQL(to.Last().ID)
+	opt.After = u.MarkSQL(to.Last().Origin())
 	if f, is := src.(engine.Freezer); is && f.Freezable(ctx) == nil {
 		opt.ReadOnly = true
 	}
@@ -234,7 +245,7 @@ func (s *Standby) remake(ctx context.Context, u engine.Upkeeper, src engine.Sour
 // Released is the mark of a database whose release was begun.
 const Released = "released"
 
-// At is the id of the dump that the database is at; empty: there is no such database.
+// At is the origin of the dump that the database is at; empty: there is no such database.
 func (s *Standby) At(ctx context.Context) (string, error) {
 	src, u, err := s.upkeeper(ctx)
 	if err != nil {

@@ -31,6 +31,12 @@ func TestWay(t *testing.T) {
 	t.Parallel()
 	all := dumps("f1 full", "i1 incr f1", "i2 incr i1", "c1 incr i2 f2", "f2 full", "i3 incr f2", "c2 incr i3 f3", "f3 full", "i4 incr f3", "d1 diff f3",
 		"i5 incr d1", "f4 full")
+	circle := dumps("a full", "b full", "x incr a b", "y incr b a")
+	to, err := chain.Link(circle).To(circle[3])
+	require.NoError(t, err)
+	_, why, err := way(circle, chain.Link(circle), "gone", to)
+	require.NoError(t, err)
+	require.Equal(t, "its dumps close each other's chains in a circle", why)
 	links := chain.Link(all)
 	for _, c := range []struct{ from, to, want string }{
 		{"f1", "i2", "i1>i1 i2>i2"}, {"i2", "i2", ""}, {"i1", "i3", "i2>i2 c1>f2 i3>i3"}, {"i2", "f2", "c1>f2"}, {"f2", "i4", "i3>i3 c2>f3 i4>i4"},

@@ -129,3 +129,25 @@ func TestGuidedStartByOptions(t *testing.T) {
 	require.Contains(t, run(t, dir, -1, "survey", "nightly").stdout, "bookings")
 	require.Contains(t, guided(1, "--user", testserver.Admin, "--keep", "barn", "--yes").stderr, "exists already")
 }
+
+// TestTerminal: a terminal is asked nothing that it might not answer, and whoever asks there goes on after an error.
+func TestTerminal(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	_, end := terminalOf(t, dir, "version")
+	said, code := end()
+	require.Zero(t, code)
+	require.Regexp(t, `^grainkeep [^\x1b]*$`, said)
+	sh(t, dir, `sqlite3 app.db "CREATE TABLE log (says TEXT); CREATE TABLE port (name TEXT); INSERT INTO port VALUES ('Skerry');
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) INSERT INTO log SELECT hex(randomblob(50)) FROM n"`)
+	run(t, dir, -1, "dump", "--from", "app.db", "--to", "keep")
+	sh(t, dir, "printf x | dd of=$(ls keep/adhoc/app.db/*/20-data/log/part-0001.sql.zst) bs=1 seek=9000 conv=notrunc status=none")
+	answer, end := terminalOf(t, dir, "ask", "adhoc/app.db", "--from", "keep")
+	answer("ask> ", "SELECT max(says) FROM log;\n")
+	answer("is damaged", "")
+	answer("ask> ", "SELECT 'it is ' || name FROM port;\n")
+	answer("it is Skerry", "")
+	answer("ask> ", "\x04")
+	_, code = end()
+	require.Zero(t, code)
+}

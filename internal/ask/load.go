@@ -89,10 +89,15 @@ func (s *Session) scan(ctx context.Context, x payload.Layer, each func(row []byt
 }
 
 // insert inserts the rows that a function brings.
-func (s *Session) insert(ctx context.Context, l *inserts, bring func() error) error {
+func (s *Session) insert(ctx context.Context, l *inserts, bring func() error) (err error) {
 	if _, err := s.db.Exec(ctx, "BEGIN"); err != nil {
 		return err
 	}
+	defer func() {
+		if err != nil { // the next question finds an empty table; the library may have rolled back by itself
+			_, _ = s.db.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+		}
+	}()
 	into, err := s.db.Into(l.t.name, l.names)
 	if err != nil {
 		return err

@@ -60,7 +60,7 @@ func (s *Session) references(t *table, group map[string]bool) (list []string) {
 }
 
 // replay brings tables from where their rows were read last to the end of the plan, by what the log told.
-func (s *Session) replay(ctx context.Context, layers map[string][]payload.Layer) error {
+func (s *Session) replay(ctx context.Context, layers map[string][]payload.Layer) (err error) {
 	lanes, err := s.parts.Streams(layers)
 	if err != nil || len(lanes) == 0 {
 		return err
@@ -68,6 +68,7 @@ func (s *Session) replay(ctx context.Context, layers map[string][]payload.Layer)
 	if err := s.act(ctx, true); err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, s.act(context.WithoutCancel(ctx), false)) }()
 	r := &replaying{s: s, cutter: s.text.Cutter(), indexed: map[string]bool{}}
 	for _, lane := range lanes {
 		for _, x := range lane {
@@ -79,7 +80,7 @@ func (s *Session) replay(ctx context.Context, layers map[string][]payload.Layer)
 			}
 		}
 	}
-	return s.act(ctx, false)
+	return nil
 }
 
 // act lets foreign keys act, or not.

@@ -8,12 +8,14 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
 	"grainkeep/internal/ask"
 	"grainkeep/internal/engine"
+	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/phrase"
 )
@@ -95,8 +97,8 @@ func (a *app) askDump(name string, questions []string, q askFlags) error {
 	defer unpin()
 	a.sayMoment(plan)
 	feed, end := a.feed()
-	defer end()
 	s, err := ask.Open(a.ctx, plan, room, feed)
+	end()
 	if err != nil {
 		return err
 	}
@@ -123,7 +125,7 @@ func (a *app) askDump(name string, questions []string, q askFlags) error {
 		}
 		question := now[0]
 		now = now[1:]
-		answer, err := a.answer(s, question, q)
+		answer, err := a.answer(s, question, q, feed.Gauge())
 		if a.ctx.Err() == nil && err != nil && len(questions) == 0 && terminal(os.Stdin) > 0 { // whoever asks goes on
 			a.complain(asFault(err))
 			continue
@@ -198,7 +200,7 @@ const (
 )
 
 // answer asks, and shows the answer.
-func (a *app) answer(s *ask.Session, question string, q askFlags) (jsonAnswer, error) {
+func (a *app) answer(s *ask.Session, question string, q askFlags, meter *event.Meter) (jsonAnswer, error) {
 	out := jsonAnswer{Question: question, Rows: [][]any{}}
 	bytes := 0
 	var show func([]engine.Cell) error
@@ -237,7 +239,9 @@ func (a *app) answer(s *ask.Session, question string, q askFlags) (jsonAnswer, e
 	default:
 		show, end = a.answerTable(&out, q.all)
 	}
-	err := s.Ask(a.ctx, question, names, show)
+	loaded := sync.OnceFunc(a.showProgress(meter))
+	err := s.Ask(a.ctx, question, func(list []string) error { loaded(); return names(list) }, show)
+	loaded()
 	return out, errors.Join(err, end())
 }
 

@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/charmbracelet/huh"
-	"github.com/charmbracelet/lipgloss"
+	"charm.land/huh/v2"
+	"charm.land/lipgloss/v2"
 
 	"grainkeep/internal/config"
 	"grainkeep/internal/fault"
@@ -20,7 +20,7 @@ type forms struct{}
 
 // form shows fields together; who leaves it leaves the guided start.
 func form(fields ...huh.Field) error {
-	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(formTheme()).WithShowHelp(true).Run()
+	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(huh.ThemeFunc(formTheme)).WithShowHelp(true).Run()
 	if errors.Is(err, huh.ErrUserAborted) {
 		return fault.New("left", errLeft, "the guided start was left")
 	}
@@ -28,8 +28,8 @@ func form(fields ...huh.Field) error {
 }
 
 // formTheme is how forms look: as the rest of the program, with the question in hand standing out.
-func formTheme() *huh.Theme {
-	t := huh.ThemeBase()
+func formTheme(dark bool) *huh.Styles {
+	t := huh.ThemeBase(dark)
 	strong := lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("2"))
 	t.Focused.Title, t.Focused.SelectSelector = strong, strong.SetString("> ")
 	t.Focused.Description = lipgloss.NewStyle().Faint(true)

@@ -30,11 +30,11 @@ func form(fields ...huh.Field) error {
 // formTheme is how forms look: as the rest of the program, with the question in hand standing out.
 func formTheme(dark bool) *huh.Styles {
 	t := huh.ThemeBase(dark)
-	strong := lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("2"))
+	strong, faint := lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("2")), lipgloss.NewStyle().Faint(true)
 	t.Focused.Title, t.Focused.SelectSelector = strong, strong.SetString("> ")
-	t.Focused.Description = lipgloss.NewStyle().Faint(true)
-	t.Blurred.Title, t.Blurred.Description = lipgloss.NewStyle(), lipgloss.NewStyle().Faint(true)
+	t.Focused.Description, t.Blurred.Title, t.Blurred.Description = faint, lipgloss.NewStyle(), faint
 	t.Focused.ErrorMessage = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).SetString("")
+	t.Help.ShortKey, t.Help.ShortDesc, t.Help.ShortSeparator = faint, faint, faint
 	return t
 }
 

@@ -90,7 +90,7 @@ func TestEnginesKnowNoKeeps(t *testing.T) {
 		for _, name := range names {
 			if strings.HasPrefix(name, "grainkeep/") {
 				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault",
-					"grainkeep/internal/clock", "grainkeep/internal/system"}, name, path)
+					"grainkeep/internal/clock", "grainkeep/internal/system", "grainkeep/internal/pattern"}, name, path)
 			}
 		}
 	}
@@ -120,6 +120,50 @@ func TestSystemsAreApart(t *testing.T) {
 		}
 	}
 	require.Greater(t, apart, 10)
+}
+
+// TestPatterns compiles the regular expressions that the program makes only when it needs them.
+func TestPatterns(t *testing.T) {
+	files, err := filepath.Glob("*/*.go")
+	require.NoError(t, err)
+	deeper, err := filepath.Glob("*/*/*.go")
+	require.NoError(t, err)
+	compiled := 0
+	for _, path := range append(files, deeper...) {
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			c, ok := n.(*ast.CallExpr)
+			if !ok || len(c.Args) != 1 {
+				return true
+			}
+			f, ok := c.Fun.(*ast.SelectorExpr)
+			if !ok || f.Sel.Name != "Of" {
+				return true
+			}
+			if text, ok := literal(c.Args[0]); ok {
+				_, err := regexp.Compile(text)
+				require.NoError(t, err, path)
+				compiled++
+			}
+			return true
+		})
+	}
+	require.Greater(t, compiled, 80)
+}
+
+// literal is the text of a constant, or of several that are joined.
+func literal(e ast.Expr) (string, bool) {
+	switch e := e.(type) {
+	case *ast.BasicLit:
+		text, err := strconv.Unquote(e.Value)
+		return text, err == nil
+	case *ast.BinaryExpr:
+		a, okA := literal(e.X)
+		b, okB := literal(e.Y)
+		return a + b, okA && okB
+	}
+	return "", false
 }
 
 // TestConfigurationIsPlainData holds that the file's package puts nothing together.

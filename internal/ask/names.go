@@ -8,7 +8,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/phrase"
+	"grainkeep/internal/pattern"
 )
 
 // rowids are the names by which SQLite knows the number of a row that no column stands for.
@@ -129,7 +129,7 @@ func (t *table) keyed() (n int) {
 }
 
 // token is a word, a name, a number, a text or a sign of a question.
-var token = phrase.Pattern(`(?s)'(?:[^']|'')*'|"(?:[^"]|"")*"|` + "`(?:[^`]|``)*`" + `|\[[^\]]*\]|--[^\n]*|/\*.*?\*/|[\pL_][\pL\pN_$]*|` +
+var token = pattern.Of(`(?s)'(?:[^']|'')*'|"(?:[^"]|"")*"|` + "`(?:[^`]|``)*`" + `|\[[^\]]*\]|--[^\n]*|/\*.*?\*/|[\pL_][\pL\pN_$]*|` +
 	`[0-9][0-9A-Za-z.]*|<=|>=|<>|!=|==|\|\||\s+|.`)
 
 // Questions cuts a text into its questions, at the semicolons between them.
@@ -177,7 +177,7 @@ func (s *Session) unqualify(sql string) string {
 	return b.String()
 }
 
-var noTable = phrase.Pattern(`no such table: (\S+)`)
+var noTable = pattern.Of(`no such table: (\S+)`)
 
 // explained says which tables there are, where a question names one that is not.
 func (s *Session) explained(sql string, err error) error {

@@ -10,13 +10,13 @@ import (
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/payload"
-	"grainkeep/internal/phrase"
 )
 
 var (
-	foreignKey = phrase.Pattern("(?s)FOREIGN KEY \\((.*?)\\) REFERENCES (`(?:[^`]|``)*`) \\((.*?)\\)(.*?);?\\s*$")
-	acting     = phrase.Pattern(`ON (?:DELETE|UPDATE) (?:CASCADE|SET NULL)`)
+	foreignKey = pattern.Of("(?s)FOREIGN KEY \\((.*?)\\) REFERENCES (`(?:[^`]|``)*`) \\((.*?)\\)(.*?);?\\s*$")
+	acting     = pattern.Of(`ON (?:DELETE|UPDATE) (?:CASCADE|SET NULL)`)
 )
 
 // actingClause is the clause of a foreign key of MariaDB or MySQL that acts on rows, which their log does not tell; empty:

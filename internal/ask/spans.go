@@ -10,8 +10,8 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/payload"
-	"grainkeep/internal/phrase"
 )
 
 // remove removes the rows that a dump of changes removes.
@@ -88,7 +88,7 @@ func (p *spans) list(between string, part func() (string, error)) (string, error
 	}
 }
 
-var comparison = phrase.Pattern(`^ ?(<=|>=|<|>|=) ?`)
+var comparison = pattern.Of(`^ ?(<=|>=|<|>|=) ?`)
 
 // one is a comparison of one or more columns, or conditions in parentheses.
 func (p *spans) one() (string, error) {
@@ -159,7 +159,7 @@ func (p *spans) column() int {
 	return at
 }
 
-var spanName = phrase.Pattern("^(?:\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|[\\pL_][\\pL\\pN_$]*)")
+var spanName = pattern.Of("^(?:\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|[\\pL_][\\pL\\pN_$]*)")
 
 // value takes the value of a column. Texts compare here by their bytes, so they must do so on the server.
 func (p *spans) value(at int) error {

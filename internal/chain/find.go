@@ -3,7 +3,6 @@
 package chain
 
 import (
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -11,10 +10,11 @@ import (
 
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/phrase"
 )
 
-var idPattern = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
+var idPattern = pattern.Of(`^[0-9a-f]{4,64}$`)
 
 // Find gives the dumps that a name means: one for JOB/DATABASE or an id; for JOB,
 // all of the newest run that is complete. The moment at may be empty: the newest.
@@ -33,7 +33,7 @@ func Find(dumps []*keep.Dump, name, at string, now time.Time) ([]*keep.Dump, err
 		switch {
 		case len(bad) > 0:
 			return nil, unreadable(bad[len(bad)-1], name)
-		case !one && idPattern.MatchString(name):
+		case !one && idPattern().MatchString(name):
 			return byID(readable, name, at)
 		case one && len(jobOnly(readable, job)) > 0:
 			return nil, nothing(jobOnly(readable, job), "database", name)

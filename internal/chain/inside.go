@@ -3,7 +3,6 @@ package chain
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
 )
@@ -24,14 +24,14 @@ type Stop struct {
 }
 
 // transactionNamed is what names of transactions, and places in logs, look like.
-var transactionNamed = regexp.MustCompile(`^(?:[0-9]+(?:-[0-9]+-[0-9]+)?|[0-9A-Za-z._-]+:[0-9A-Za-z:_-]*[0-9]+|[0-9A-F]+/[0-9A-F]+)$`)
+var transactionNamed = pattern.Of(`^(?:[0-9]+(?:-[0-9]+-[0-9]+)?|[0-9A-Za-z._-]+:[0-9A-Za-z:_-]*[0-9]+|[0-9A-F]+/[0-9A-F]+)$`)
 
 // Transaction reads what names a transaction: an id or a place in the server's log as 'find' prints them. With "before"
 // the moment just before it is meant.
 func Transaction(at string) (name string, before, ok bool) {
 	name, before = strings.CutPrefix(strings.TrimSpace(at), "before ")
 	name = strings.TrimSpace(name)
-	return name, before, transactionNamed.MatchString(name)
+	return name, before, transactionNamed().MatchString(name)
 }
 
 // Inside makes the plan of a moment between two dumps of a database, from what the server's log told. There is none

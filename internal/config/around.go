@@ -131,7 +131,7 @@ func (f *File) checkFiles(where string, list []Files) error {
 		switch {
 		case c.Name == "":
 			return f.wrong(where, "files: the key name is missing").Advise("its dumps are called +files-NAME")
-		case !phrase.JobName.MatchString(c.Name):
+		case !phrase.JobName().MatchString(c.Name):
 			return f.wrong(where, "files: a folder cannot be named %q",
 				c.Name).Advise("use small letters, digits, - and _")
 		case seen[c.Name]:

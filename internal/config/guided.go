@@ -2,8 +2,9 @@ package config
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
+
+	"grainkeep/internal/pattern"
 )
 
 // Answers are what a guided start has learned.
@@ -38,16 +39,16 @@ type Rhythm struct {
 }
 
 var (
-	rhythmLine = regexp.MustCompile(`^#([1-9]) (\w+) *= (.+)$`)
-	exampleKey = regexp.MustCompile(`^# (\w+)( *)= (\[.*?\]|"[^"]*"|[^ #]+)(.*)$`)
-	header     = regexp.MustCompile(`^# (\[.*\])$`)
+	rhythmLine = pattern.Of(`^#([1-9]) (\w+) *= (.+)$`)
+	exampleKey = pattern.Of(`^# (\w+)( *)= (\[.*?\]|"[^"]*"|[^ #]+)(.*)$`)
+	header     = pattern.Of(`^# (\[.*\])$`)
 )
 
 // Rhythms are those that the starter offers.
 func Rhythms() (list []Rhythm) {
 	title := ""
 	for line := range strings.SplitSeq(string(Starter), "\n") {
-		m := rhythmLine.FindStringSubmatch(line)
+		m := rhythmLine().FindStringSubmatch(line)
 		if m == nil {
 			title = strings.TrimSuffix(strings.TrimPrefix(line, "# "), ":")
 			continue
@@ -115,19 +116,19 @@ func (a Answers) line(line string, in *map[string]string, sections map[string]ma
 		*in = nil
 		return line
 	}
-	if m := header.FindStringSubmatch(line); m != nil {
+	if m := header().FindStringSubmatch(line); m != nil {
 		if *in = sections[m[1]]; *in != nil {
 			return m[1]
 		}
 		return line
 	}
-	if m := rhythmLine.FindStringSubmatch(line); m != nil {
+	if m := rhythmLine().FindStringSubmatch(line); m != nil {
 		if *in == nil || int(m[1][0]-'0') != a.Rhythm || m[2] == "drill" && !a.Drill && a.Engine != "sqlite" {
 			return line
 		}
 		return fmt.Sprintf("%-9s = %s", m[2], m[3])
 	}
-	m := exampleKey.FindStringSubmatch(line)
+	m := exampleKey().FindStringSubmatch(line)
 	if m == nil || *in == nil {
 		return line
 	}

@@ -3,13 +3,13 @@ package config
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/schedule"
 )
@@ -71,7 +71,7 @@ func explain(path string, err error) error {
 	var bad *toml.DecodeError
 	if errors.As(err, &bad) {
 		row, column := bad.Position()
-		if m := wrongKind.FindStringSubmatch(bad.Error()); m != nil {
+		if m := wrongKind().FindStringSubmatch(bad.Error()); m != nil {
 			return fault.Wrong("config-unclear", "%s, line %d: %s cannot be %s", path, row, strings.Join(bad.Key(),
 				"."),
 				kinds[strings.ToLower(m[1])]).Advise("it takes %s; see docs/configuration.md", taken(m[2]))
@@ -84,7 +84,7 @@ func explain(path string, err error) error {
 }
 
 // wrongKind is how the decoder says that a value is of another kind than its key.
-var wrongKind = regexp.MustCompile(`cannot decode TOML ([\w ]+?) into (?:a )?(?:struct field \S+ of type )?(\S+)`)
+var wrongKind = pattern.Of(`cannot decode TOML ([\w ]+?) into (?:a )?(?:struct field \S+ of type )?(\S+)`)
 
 // kinds are the decoder's words for values, as people call them.
 var kinds = map[string]string{"string": "a text", "integer": "a number", "float": "a number with a point",

@@ -6,11 +6,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/phrase"
 )
 
@@ -54,8 +54,8 @@ type Tell struct {
 const DefaultKeepFor = 2 * 365 * 24 * time.Hour
 
 var (
-	sha256Hex = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	codeWord  = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+	sha256Hex = pattern.Of(`^[0-9a-f]{64}$`)
+	codeWord  = pattern.Of(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 )
 
 // minLog is what a server holds back of its log in any case, or more.
@@ -109,7 +109,7 @@ func (f *File) checkLimits(where string, j Job) error {
 		return err
 	}
 	for _, c := range j.Accept {
-		if !codeWord.MatchString(c) {
+		if !codeWord().MatchString(c) {
 			return f.wrong(where, "accept: %q is no code of a warning",
 				c).Advise("--json shows the code of each; the guide lists them")
 		}
@@ -158,7 +158,7 @@ func (f *File) checkNight() error {
 				s.Listen).Advise("write an address and a port: \"127.0.0.1:7643\"")
 		}
 	}
-	if s.Token != "" && !sha256Hex.MatchString(s.Token) {
+	if s.Token != "" && !sha256Hex().MatchString(s.Token) {
 		return f.wrong("schedule", "token_sha256 is no SHA-256 in hexadecimal").
 			Advise("'grainkeep schedule token' makes a token and prints this line; the token itself must not stand here")
 	}
@@ -192,7 +192,7 @@ func lacking(has map[string]bool) string {
 }
 
 func (f *File) checkTell(where string, t Tell) error {
-	if !codeWord.MatchString(strings.TrimPrefix(where, "tell.")) {
+	if !codeWord().MatchString(strings.TrimPrefix(where, "tell.")) {
 		return f.wrong(where, "it cannot be named so").Advise("use small letters, digits and -")
 	}
 	if t.By == "mail" {

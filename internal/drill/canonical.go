@@ -1,8 +1,9 @@
 package drill
 
 import (
-	"regexp"
 	"strings"
+
+	"grainkeep/internal/pattern"
 )
 
 // A server may write an expression differently once it has read it: parentheses
@@ -10,7 +11,7 @@ import (
 // The canonical form is the list of tokens without parentheses and casts; every
 // name, operator and value stays, in its order. It is used only where the texts
 // differ.
-var token = regexp.MustCompile(`(?s)'(?:[^']|'')*'` + // a text
+var token = pattern.Of(`(?s)'(?:[^']|'')*'` + // a text
 	`|"(?:[^"]|"")*"` + // a quoted name
 	`|(?P<cast>::\s*(?:"(?:[^"]|"")*"|\w+)(?:\.(?:"(?:[^"]|"")*"|\w+))*` +
 	`(?: varying| precision| without time zone| with time zone)?(?:\([0-9, ]+\))?(?:\[\])*)` +
@@ -22,8 +23,8 @@ var skipped = map[string]bool{"(": true, ")": true, "ONLY": true, "COLUMN": true
 // Canonical is the form of a definition in which two are compared whose texts differ.
 func Canonical(sql string) string {
 	var b strings.Builder
-	cast := token.SubexpIndex("cast")
-	for _, m := range token.FindAllStringSubmatch(sql, -1) {
+	cast := token().SubexpIndex("cast")
+	for _, m := range token().FindAllStringSubmatch(sql, -1) {
 		if m[cast] == "" && !skipped[m[0]] {
 			b.WriteString(m[0])
 			b.WriteByte(' ')

@@ -3,7 +3,6 @@ package drill
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"grainkeep/internal/fault"
 	"grainkeep/internal/keep"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/payload"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/restore"
@@ -137,10 +137,10 @@ func (c *comparison) same(want, got engine.Object) bool {
 }
 
 // values finds the texts, numbers and truths in a statement.
-var values = regexp.MustCompile(`'(?:[^']|'')*'|-?\b\d+\b|\btrue\b|\bfalse\b`)
+var values = pattern.Of(`'(?:[^']|'')*'|-?\b\d+\b|\btrue\b|\bfalse\b`)
 
 func sortedValues(sql string) []string {
-	list := values.FindAllString(sql, -1)
+	list := values().FindAllString(sql, -1)
 	slices.Sort(list)
 	return list
 }

@@ -7,11 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"time"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // Follower is a Snapshot of a server that writes a change log, which can be read up to the snapshot.
@@ -106,7 +106,7 @@ func AppendRows(dst []byte, rows int64) []byte {
 }
 
 // rowsEnd is that end.
-var rowsEnd = regexp.MustCompile(`; -- rows: ([0-9]{1,18})\n$`)
+var rowsEnd = pattern.Of(`; -- rows: ([0-9]{1,18})\n$`)
 
 // Replayer is a Session that can replay changes.
 type Replayer interface {
@@ -211,7 +211,7 @@ func (l ChangeLine) next(line []byte) (ChangeLine, error) {
 		n.Ends = true
 		return n, nil
 	}
-	if m := rowsEnd.FindSubmatchIndex(line[max(0, len(line)-48):]); m != nil {
+	if m := rowsEnd().FindSubmatchIndex(line[max(0, len(line)-48):]); m != nil {
 		from := max(0, len(line)-48)
 		rows, err := strconv.ParseInt(string(line[from+m[2]:from+m[3]]), 10, 64)
 		n.SQL, n.Rows = line[:from+m[0]], rows

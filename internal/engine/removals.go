@@ -50,7 +50,7 @@ func EachRemoval(text io.Reader, each func(sql []byte, rows int64) error, after 
 			return err
 		}
 		q.pass(sql[begin:])
-		end := rowsEnd.FindSubmatchIndex(sql[begin:])
+		end := rowsEnd().FindSubmatchIndex(sql[begin:])
 		if q.open != 0 || end == nil {
 			continue
 		}

@@ -193,7 +193,7 @@ func EachChange(text io.Reader, ids []string, each func(id string, sql, end []by
 		}
 		id, sql, end := "", line, []byte(nil)
 		tail := max(0, len(line)-48) // bytes that the end takes at most
-		if m := rowsEnd.FindSubmatchIndex(line[tail:]); m != nil {
+		if m := rowsEnd().FindSubmatchIndex(line[tail:]); m != nil {
 			if id = TableOf(line, ids); id == "" {
 				return fmt.Errorf("a change is of none of the tables that it is said to be of: %.80q", line)
 			}

@@ -2,9 +2,10 @@ package engine
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode/utf8"
+
+	"grainkeep/internal/pattern"
 )
 
 // Databases of a server under these names are being drilled or restored.
@@ -62,10 +63,10 @@ func BesideName(name string, n int) string {
 }
 
 // aside is how the name of a database ends that a restore moved aside.
-var aside = regexp.MustCompile(`[_-]before[_-]\d{8}[tT]\d{6}[zZ](?:_\d+)?(?:\.\w+)?$`)
+var aside = pattern.Of(`[_-]before[_-]\d{8}[tT]\d{6}[zZ](?:_\d+)?(?:\.\w+)?$`)
 
 // MovedAside says whether a name is that of a database that a restore moved aside.
-func MovedAside(name string) bool { return aside.MatchString(name) }
+func MovedAside(name string) bool { return aside().MatchString(name) }
 
 // Swept tells what was done about what killed runs had left.
 type Swept struct {

@@ -1,8 +1,9 @@
 package engine
 
 import (
-	"regexp"
 	"strings"
+
+	"grainkeep/internal/pattern"
 )
 
 // Value is a value of a row, as the text of a dump has it.
@@ -90,11 +91,11 @@ func SplitList(sql string, backslash bool) (list []string, end int) {
 	return list, len(sql)
 }
 
-var primaryKey = regexp.MustCompile(`PRIMARY KEY(?: USING \w+)? \(`)
+var primaryKey = pattern.Of(`PRIMARY KEY(?: USING \w+)? \(`)
 
 // SetKey finds the primary key in the SQL that makes a table.
 func SetKey(columns []Column, sql string, quote byte, backslash bool) {
-	at := primaryKey.FindAllStringIndex(sql, -1)
+	at := primaryKey().FindAllStringIndex(sql, -1)
 	if len(at) == 0 {
 		return
 	}

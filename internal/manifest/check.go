@@ -4,11 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/phrase"
 	"grainkeep/internal/store"
 )
@@ -20,10 +20,10 @@ import (
 const maxText = 64 << 10 // bytes of one name
 
 var (
-	digest = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	sum128 = regexp.MustCompile(`^[0-9a-f]{32}$`)
-	runID  = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
-	keepID = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
+	digest = pattern.Of(`^[0-9a-f]{64}$`)
+	sum128 = pattern.Of(`^[0-9a-f]{32}$`)
+	runID  = pattern.Of(`^[0-9a-f]{4,64}$`)
+	keepID = pattern.Of(`^[0-9a-f]{4,64}$`)
 )
 
 // Check looks whether everything in a manifest makes sense.
@@ -31,11 +31,11 @@ func (m *Manifest) Check() error {
 	switch {
 	case m.Format < 1:
 		return fmt.Errorf("its format is %d", m.Format)
-	case !keepID.MatchString(m.Keep):
+	case !keepID().MatchString(m.Keep):
 		return errors.New("the keep's id is none")
-	case !runID.MatchString(m.Run.ID):
+	case !runID().MatchString(m.Run.ID):
 		return errors.New("the run's id is none")
-	case !phrase.JobName.MatchString(m.Job):
+	case !phrase.JobName().MatchString(m.Job):
 		return fmt.Errorf("its job is %.40q", m.Job)
 	case len(m.Note) > maxText || len(m.Why) > maxText:
 		return errors.New("its note is too long")
@@ -91,7 +91,7 @@ func (m *Manifest) checkKind() error {
 		if m.Alone {
 			return errors.New("a dump that builds on another stands alone")
 		}
-		if !digest.MatchString(m.Base) || m.Closes != "" && !digest.MatchString(m.Closes) {
+		if !digest().MatchString(m.Base) || m.Closes != "" && !digest().MatchString(m.Closes) {
 			return errors.New("the id of its base is none")
 		}
 		return nil
@@ -116,7 +116,7 @@ func (m *Manifest) checkFiles() (map[string]int64, error) {
 		if f.Bytes < 0 || f.Raw < 0 || f.Bytes > math.MaxInt64-stored || f.Raw > math.MaxInt64-raw {
 			return nil, fmt.Errorf("the size of %q is not possible", f.Path)
 		}
-		if !digest.MatchString(f.SHA256) {
+		if !digest().MatchString(f.SHA256) {
 			return nil, fmt.Errorf("the digest of %q is none", f.Path)
 		}
 		stored, raw = stored+f.Bytes, raw+f.Raw
@@ -153,7 +153,7 @@ func checkPath(path string) error {
 const maxSample = 100_000
 
 func (s *SQL) check(kind Kind, sizes map[string]int64) error {
-	if !digest.MatchString(s.Catalog) {
+	if !digest().MatchString(s.Catalog) {
 		return errors.New("the digest of the catalog is none")
 	}
 	how := []string{ByComparison, ByState, ByLog}
@@ -169,9 +169,9 @@ func (s *SQL) check(kind Kind, sizes map[string]int64) error {
 			return fmt.Errorf("it has a table without a name of its own: %.80q", t.ID)
 		case t.Rows < 0 || t.Bytes < 0 || t.Rows > math.MaxInt64-rows || t.Bytes > math.MaxInt64-bytes:
 			return fmt.Errorf("the counts of the table %.80q are not possible", t.ID)
-		case !sum128.MatchString(t.Sum) && (t.Sum != "" || t.Change != Logged && t.Change != Unchanged):
+		case !sum128().MatchString(t.Sum) && (t.Sum != "" || t.Change != Logged && t.Change != Unchanged):
 			return fmt.Errorf("the fingerprint of the table %.80q is none", t.ID)
-		case t.Generated != "" && !sum128.MatchString(t.Generated):
+		case t.Generated != "" && !sum128().MatchString(t.Generated):
 			return fmt.Errorf("the fingerprint of the generated columns of the table %.80q is none", t.ID)
 		case t.Witness != nil && (t.Witness.Sample < 0 || t.Witness.Sample > maxSample):
 			return fmt.Errorf("the sample of the table %.80q is not possible", t.ID)
@@ -247,7 +247,7 @@ func (t *Table) check(kind Kind) error {
 		return wrong(fmt.Sprintf("has changes of an unknown kind: %.40q", t.Change))
 	case kind == Full && (t.Change != Whole || t.OnBase):
 		return wrong("builds on another dump, and is in a full")
-	case t.Shape != "" && !sum128.MatchString(t.Shape), t.Shape == "" && kind != Full:
+	case t.Shape != "" && !sum128().MatchString(t.Shape), t.Shape == "" && kind != Full:
 		return wrong("has no digest of how it is made")
 	case t.Change == Unchanged && len(t.Files) > 0:
 		return wrong("did not change, and has files")
@@ -279,7 +279,7 @@ func (t *Tar) check(kind Kind, sizes map[string]int64) error {
 			return fmt.Errorf("it has no file %.80q", p)
 		}
 	}
-	if !sum128.MatchString(t.Sum) || !sum128.MatchString(t.Bare) {
+	if !sum128().MatchString(t.Sum) || !sum128().MatchString(t.Bare) {
 		return errors.New("the fingerprint of the folder is none")
 	}
 	if t.Entries < 0 || t.Bytes < 0 || t.Written < 0 {
@@ -300,7 +300,7 @@ func (s *Stream) check(sizes map[string]int64) error {
 		return fmt.Errorf("it has no file %.80q", s.File)
 	case raw != s.Bytes:
 		return fmt.Errorf("the stream has %d bytes, and its file %d", s.Bytes, raw)
-	case !digest.MatchString(s.SHA256):
+	case !digest().MatchString(s.SHA256):
 		return errors.New("the digest of the stream is none")
 	}
 	return nil

@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/store"
 )
 
@@ -46,7 +46,7 @@ type Signed struct {
 	By string    `json:"by"` // the key's fingerprint
 }
 
-var sealedNumber = regexp.MustCompile(`^[0-9]{6}\.age$`)
+var sealedNumber = pattern.Of(`^[0-9]{6}\.age$`)
 
 // SealedFile is the name of the n-th sealed file.
 func SealedFile(n int) string { return fmt.Sprintf("%06d.age", n) }
@@ -139,7 +139,7 @@ func ParseNames(data []byte) (map[string]string, error) {
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	for lines.Scan() {
 		number, path, ok := strings.Cut(lines.Text(), " ")
-		if !ok || !sealedNumber.MatchString(number) || taken[number] || numbers[path] != "" {
+		if !ok || !sealedNumber().MatchString(number) || taken[number] || numbers[path] != "" {
 			return nil, fmt.Errorf("its list of names has a line that is none: %.80q", lines.Text())
 		}
 		if path != Name && path != Name+Signature && path != Sums {
@@ -154,10 +154,10 @@ func ParseNames(data []byte) (map[string]string, error) {
 
 // checkSeal looks at what stands outside of a seal.
 func (m *Manifest) checkSeal(sizes map[string]int64) error {
-	if !digest.MatchString(m.Seal.Of) {
+	if !digest().MatchString(m.Seal.Of) {
 		return errors.New("the id of the dump that is sealed is none")
 	}
-	if m.Seal.Was != "" && !digest.MatchString(m.Seal.Was) {
+	if m.Seal.Was != "" && !digest().MatchString(m.Seal.Was) {
 		return errors.New("the id of the dump from which it was sealed anew is none")
 	}
 	if m.Seal.Folder != "" && (store.CheckName(m.Seal.Folder) != nil || strings.Contains(m.Seal.Folder, "/")) {
@@ -181,7 +181,7 @@ func (m *Manifest) checkSeal(sizes map[string]int64) error {
 		}
 	}
 	for path := range sizes {
-		if path != SealedKey && path != SealedNames && path != Readme && !sealedNumber.MatchString(path) {
+		if path != SealedKey && path != SealedNames && path != Readme && !sealedNumber().MatchString(path) {
 			return fmt.Errorf("it is sealed, and has a file of the name %.80q", path)
 		}
 	}

@@ -7,15 +7,15 @@ import (
 	"unicode"
 
 	"grainkeep/internal/engine"
-	"grainkeep/internal/phrase"
+	"grainkeep/internal/pattern"
 )
 
 var (
-	mailForm = phrase.Pattern(`^[^@\s<>"]{1,64}@[^@\s<>"]+\.[A-Za-z]{2,24}$`)
-	cardForm = phrase.Pattern(`^[0-9](?:[ -]?[0-9]){12,18}$`)
-	bankForm = phrase.Pattern(`^[A-Z]{2}[0-9]{2}(?: ?[A-Z0-9]){11,30}$`)
-	dayForm  = phrase.Pattern(`^[0-9]{4}-[01][0-9]-[0-3][0-9](?:[ T]|$)`)
-	homeForm = phrase.Pattern(`(?i)^(?:[0-9]+[a-z]? [\pL' ]*(?:street|road|lane|avenue|quay|way|drive|close|hill|brae|terrace)|` +
+	mailForm = pattern.Of(`^[^@\s<>"]{1,64}@[^@\s<>"]+\.[A-Za-z]{2,24}$`)
+	cardForm = pattern.Of(`^[0-9](?:[ -]?[0-9]){12,18}$`)
+	bankForm = pattern.Of(`^[A-Z]{2}[0-9]{2}(?: ?[A-Z0-9]){11,30}$`)
+	dayForm  = pattern.Of(`^[0-9]{4}-[01][0-9]-[0-3][0-9](?:[ T]|$)`)
+	homeForm = pattern.Of(`(?i)^(?:[0-9]+[a-z]? [\pL' ]*(?:street|road|lane|avenue|quay|way|drive|close|hill|brae|terrace)|` +
 		`[\pL' ]*(?:street|road|lane|avenue|drive|terrace|straße|strasse|weg|gata|vej) [0-9]+)\b`)
 )
 

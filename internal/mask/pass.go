@@ -12,7 +12,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
-	"grainkeep/internal/phrase"
+	"grainkeep/internal/pattern"
 )
 
 // transformed is a text that is written while it is read.
@@ -188,7 +188,7 @@ func (s *Set) Removals(id string, text io.Reader) io.ReadCloser {
 	})
 }
 
-var quotedText = phrase.Pattern(`'(?:[^'\\]|\\.|'')*'`)
+var quotedText = pattern.Of(`'(?:[^'\\]|\\.|'')*'`)
 
 // removed looks which columns a statement names.
 func removed(t *table, sql []byte) error {

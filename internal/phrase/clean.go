@@ -2,11 +2,12 @@ package phrase
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"grainkeep/internal/pattern"
 )
 
 // Clean makes a text of others safe to show on one line: control characters, those that
@@ -90,11 +91,11 @@ func unsafeRune(r rune) bool {
 	return r == utf8.RuneError || unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp)
 }
 
-var secretValue = regexp.MustCompile(`(?i)([?&;][^=&;]*(?:pass|pwd|secret|token|key)[^=&;]*=)[^&;]*`)
+var secretValue = pattern.Of(`(?i)([?&;][^=&;]*(?:pass|pwd|secret|token|key)[^=&;]*=)[^&;]*`)
 
 // Redact takes out of a text that may be a URL what may be a password in it.
 func Redact(s string) string {
-	s = secretValue.ReplaceAllString(s, "${1}…")
+	s = secretValue().ReplaceAllString(s, "${1}…")
 	at := strings.LastIndexByte(s, '@')
 	colon := strings.IndexByte(s, ':')
 	if at < 0 || colon < 0 || colon > at {

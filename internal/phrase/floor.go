@@ -2,20 +2,21 @@ package phrase
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"grainkeep/internal/pattern"
 )
 
 // JobName is what names of jobs look like.
-var JobName = regexp.MustCompile(`^[a-z0-9_-]{1,64}$`)
+var JobName = pattern.Of(`^[a-z0-9_-]{1,64}$`)
 
 // Reserved are the names that no job may have: a keep's own folders.
 var Reserved = []string{"jobs", "proofs", "holds", "runs"}
 
 // IsJob says whether a job may have a name.
-func IsJob(name string) bool { return JobName.MatchString(name) && !slices.Contains(Reserved, name) }
+func IsJob(name string) bool { return JobName().MatchString(name) && !slices.Contains(Reserved, name) }
 
 // Floor is free space that must be left: a number of bytes or a share of the whole.
 type Floor struct {

@@ -2,10 +2,11 @@ package phrase
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"grainkeep/internal/pattern"
 )
 
 // FolderName is how the folders of a job's dumps are named: text with placeholders.
@@ -14,7 +15,7 @@ type FolderName struct{ text string }
 // The placeholders of a folder's name. Date and time are UTC.
 var folderParts = []string{"source", "host", "database", "kind", "date", "time", "stamp", "note"}
 
-var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+var placeholder = pattern.Of(`\{[^{}]*\}`)
 
 // DefaultFolderName is that of a job which says nothing of it.
 var DefaultFolderName = FolderName{"{stamp}-{kind}"}
@@ -24,13 +25,13 @@ func ParseFolderName(text string) (FolderName, error) {
 	if text == "" {
 		return DefaultFolderName, nil
 	}
-	for _, p := range placeholder.FindAllString(text, -1) {
+	for _, p := range placeholder().FindAllString(text, -1) {
 		if !slices.Contains(folderParts, strings.Trim(p, "{}")) {
 			return FolderName{}, fmt.Errorf("there is no placeholder %s; there are: %s", p, strings.Join(folderParts,
 				", "))
 		}
 	}
-	plain := placeholder.ReplaceAllString(text, "")
+	plain := placeholder().ReplaceAllString(text, "")
 	if i := strings.IndexFunc(plain, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && !strings.ContainsRune("-_.", r)
 	}); i >= 0 {
@@ -77,16 +78,16 @@ func (n FolderName) For(d Named, escape func(string) string) string {
 	if d.Note == "" {
 		values["note"] = "" // nothing is a note too
 	}
-	return strings.TrimRight(placeholder.ReplaceAllStringFunc(n.text,
+	return strings.TrimRight(placeholder().ReplaceAllStringFunc(n.text,
 		func(p string) string { return values[strings.Trim(p, "{}")] }), "-_.")
 }
 
 // folderTime is the time in a folder's name.
-var folderTime = regexp.MustCompile(`(\d{8})[T-](\d{6})Z?`)
+var folderTime = pattern.Of(`(\d{8})[T-](\d{6})Z?`)
 
 // FolderTime reads the time out of a folder's name; false: it has none.
 func FolderTime(name string) (time.Time, bool) {
-	all := folderTime.FindAllStringSubmatch(name, -1)
+	all := folderTime().FindAllStringSubmatch(name, -1)
 	if len(all) != 1 { // of several, nobody knows which it is
 		return time.Time{}, false
 	}

@@ -2,11 +2,12 @@ package phrase
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"grainkeep/internal/pattern"
 )
 
 // Retain says which dumps are kept: all that any of its clauses keeps. Without clauses all are.
@@ -88,9 +89,9 @@ func (u Unit) Period(t time.Time) string {
 }
 
 var (
-	newestClause = regexp.MustCompile(`^newest (\S+)(?: (\S+))?$`)
-	spanClause   = regexp.MustCompile(`^(?:everything|one an? (\S+)) for (\S+) (\S+)$`)
-	between      = regexp.MustCompile(`\s*,\s*(?:and\s+)?|\s+and\s+`)
+	newestClause = pattern.Of(`^newest (\S+)(?: (\S+))?$`)
+	spanClause   = pattern.Of(`^(?:everything|one an? (\S+)) for (\S+) (\S+)$`)
+	between      = pattern.Of(`\s*,\s*(?:and\s+)?|\s+and\s+`)
 )
 
 // most bounds the numbers in a phrase: nobody keeps more of anything.
@@ -103,7 +104,7 @@ func ParseRetain(text string) (Retain, error) {
 	if r.Text == "" {
 		return r, nil
 	}
-	for _, part := range between.Split(r.Text, -1) {
+	for _, part := range between().Split(r.Text, -1) {
 		c, err := parseClause(part)
 		if err != nil {
 			return Retain{}, err
@@ -115,7 +116,7 @@ func ParseRetain(text string) (Retain, error) {
 
 func parseClause(text string) (c RetainClause, err error) {
 	c.Text = text
-	if m := newestClause.FindStringSubmatch(text); m != nil {
+	if m := newestClause().FindStringSubmatch(text); m != nil {
 		if c.Newest, err = count(m[1]); err != nil {
 			return c, fmt.Errorf("%w in %q", err, text)
 		}
@@ -130,7 +131,7 @@ func parseClause(text string) (c RetainClause, err error) {
 		}
 		return c, nil
 	}
-	m := spanClause.FindStringSubmatch(text)
+	m := spanClause().FindStringSubmatch(text)
 	if m == nil {
 		return c, fmt.Errorf("%q cannot be understood; write \"newest 5 fulls\", \"everything for 3 days\" or \"one a week for 8 weeks\"",
 			text)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"grainkeep/internal/pattern"
+
 	"github.com/robfig/cron/v3"
 )
 
@@ -109,11 +111,11 @@ func instant(d civil, c clockTime, zone *time.Location) time.Time {
 }
 
 var (
-	timeWord   = regexp.MustCompile(`^([01]?\d|2[0-3]):([0-5]\d)$`)
-	eachPhrase = regexp.MustCompile(`^each (\d+) (\S+)(?: between (\S+) and (\S+))?$`)
-	fiveFields = regexp.MustCompile(`^[\d*,/a-zA-Z-]+( +[\d*,/?a-zA-Z-]+){4}$`)
-	fromPart   = regexp.MustCompile(` from (\S+)`)
-	untilPart  = regexp.MustCompile(` until (\S+)`)
+	timeWord   = pattern.Of(`^([01]?\d|2[0-3]):([0-5]\d)$`)
+	eachPhrase = pattern.Of(`^each (\d+) (\S+)(?: between (\S+) and (\S+))?$`)
+	fiveFields = pattern.Of(`^[\d*,/a-zA-Z-]+( +[\d*,/?a-zA-Z-]+){4}$`)
+	fromPart   = pattern.Of(` from (\S+)`)
+	untilPart  = pattern.Of(` until (\S+)`)
 )
 
 // ParseSchedule reads a phrase such as "02:30 on sunday", "02:30 on monday to saturday", "each 15
@@ -121,14 +123,14 @@ var (
 // 2026-04-01", or a crontab expression of five fields. An error names the word that is wrong.
 func ParseSchedule(text string) (*Schedule, error) {
 	s := &Schedule{Text: strings.Join(strings.Fields(text), " ")}
-	if fiveFields.MatchString(s.Text) && !strings.HasPrefix(s.Text, "each ") && !strings.Contains(s.Text, " on ") {
+	if fiveFields().MatchString(s.Text) && !strings.HasPrefix(s.Text, "each ") && !strings.Contains(s.Text, " on ") {
 		return s, s.parseCron()
 	}
 	rest := s.Text
 	for _, part := range []struct {
 		form *regexp.Regexp
 		date *civil
-	}{{fromPart, &s.from}, {untilPart, &s.until}} {
+	}{{fromPart(), &s.from}, {untilPart(), &s.until}} {
 		if m := part.form.FindStringSubmatchIndex(rest); m != nil {
 			day, err := time.Parse(time.DateOnly, rest[m[2]:m[3]])
 			if err != nil {
@@ -167,7 +169,7 @@ func ParseSchedule(text string) (*Schedule, error) {
 func (s *Schedule) String() string { return s.says }
 
 func parseClock(word string) (clockTime, error) {
-	m := timeWord.FindStringSubmatch(word)
+	m := timeWord().FindStringSubmatch(word)
 	if m == nil {
 		return 0, fmt.Errorf("%q is not a time of the day; write one such as 02:30", word)
 	}
@@ -181,7 +183,7 @@ func (s *Schedule) parseTimes(text string) error {
 		return s.parseEach(text)
 	}
 	var words []string
-	for _, w := range between.Split(strings.TrimPrefix(text, "at "), -1) {
+	for _, w := range between().Split(strings.TrimPrefix(text, "at "), -1) {
 		c, err := parseClock(w)
 		if err != nil {
 			return err
@@ -198,7 +200,7 @@ func (s *Schedule) parseTimes(text string) error {
 }
 
 func (s *Schedule) parseEach(text string) error {
-	m := eachPhrase.FindStringSubmatch(text)
+	m := eachPhrase().FindStringSubmatch(text)
 	if m == nil {
 		return fmt.Errorf("%q cannot be understood; write \"each 15 min\" or \"each 2 hours between 06:00 and 22:00\"",
 			text)
@@ -264,7 +266,7 @@ func (x days) has(d civil) bool {
 
 // parseDays reads the days of a phrase.
 func parseDays(text string) (list []days, err error) {
-	for _, item := range between.Split(strings.ToLower(text), -1) {
+	for _, item := range between().Split(strings.ToLower(text), -1) {
 		d, err := parseDay(item)
 		if err != nil {
 			return nil, err

@@ -5,11 +5,12 @@ package phrase
 import (
 	"fmt"
 	"math"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"grainkeep/internal/pattern"
 )
 
 // Bytes writes a size with binary units: "0 B", "812 B", "14.2 MiB".
@@ -33,11 +34,11 @@ func Bytes(n int64) string {
 	return fmt.Sprintf("%.1f %s", v, unit)
 }
 
-var sizePattern = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)\s*([KMGT]i?B|B)$`)
+var sizePattern = pattern.Of(`^([0-9]+(?:\.[0-9]+)?)\s*([KMGT]i?B|B)$`)
 
 // ParseBytes reads a size such as "20 GiB", "500 MB" or "4096 B".
 func ParseBytes(s string) (int64, error) {
-	m := sizePattern.FindStringSubmatch(strings.TrimSpace(s))
+	m := sizePattern().FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
 		return 0, fmt.Errorf("%q is not a size; write one such as \"20 GiB\"", s)
 	}
@@ -138,14 +139,14 @@ func Plural(n int64, noun string) string {
 	return Count(n) + " " + noun
 }
 
-var agePattern = regexp.MustCompile(`^([0-9]+)\s*(s|sec|seconds?|m|min|minutes?|h|hours?|d|days?|weeks?)$`)
+var agePattern = pattern.Of(`^([0-9]+)\s*(s|sec|seconds?|m|min|minutes?|h|hours?|d|days?|weeks?)$`)
 
 // maxAge is the longest length of time that can be asked for.
 const maxAge = 200 * 365 * 24 * time.Hour
 
 // ParseAge reads a length of time such as "2 days", "90 min" or "30 s".
 func ParseAge(s string) (time.Duration, error) {
-	m := agePattern.FindStringSubmatch(strings.TrimSpace(s))
+	m := agePattern().FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
 		return 0, fmt.Errorf("%q is not a length of time; write one such as \"30 s\", \"90 min\" or \"2 days\"", s)
 	}

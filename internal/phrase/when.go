@@ -2,9 +2,10 @@ package phrase
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
+
+	"grainkeep/internal/pattern"
 )
 
 // When is a moment that a person asked for.
@@ -15,8 +16,8 @@ type When struct {
 }
 
 var (
-	datePattern = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
-	timePattern = regexp.MustCompile(`^(\d{4}-\d{2}-\d{2})[T ](\d{2}:\d{2})(:\d{2}(?:\.\d{1,9})?)?(Z|[+-]\d{2}:\d{2})?$`)
+	datePattern = pattern.Of(`^\d{4}-\d{2}-\d{2}$`)
+	timePattern = pattern.Of(`^(\d{4}-\d{2}-\d{2})[T ](\d{2}:\d{2})(:\d{2}(?:\.\d{1,9})?)?(Z|[+-]\d{2}:\d{2})?$`)
 )
 
 // ParseWhen reads a moment: a time (2026-03-14T09:30, with an offset if the
@@ -24,14 +25,14 @@ var (
 // job's; now is what ages count from.
 func ParseWhen(s string, zone *time.Location, now time.Time) (When, error) {
 	s = strings.TrimSpace(s)
-	if datePattern.MatchString(s) {
+	if datePattern().MatchString(s) {
 		day, err := time.Parse(time.DateOnly, s)
 		if err != nil {
 			return When{}, fmt.Errorf("%q is not a date of the calendar", s)
 		}
 		return When{Text: s, Until: begins(day.AddDate(0, 0, 1), zone).Add(-time.Nanosecond), Day: s}, nil
 	}
-	if m := timePattern.FindStringSubmatch(s); m != nil {
+	if m := timePattern().FindStringSubmatch(s); m != nil {
 		return parseTime(s, m, zone)
 	}
 	if d, err := ParseAge(strings.TrimSuffix(s, " ago")); err == nil {
@@ -50,11 +51,11 @@ func ParseSince(s string, zone *time.Location, now time.Time) (time.Time, error)
 		return time.Time{}, err
 	}
 	s = strings.TrimSpace(s)
-	if datePattern.MatchString(s) {
+	if datePattern().MatchString(s) {
 		day, err := time.Parse(time.DateOnly, s)
 		return begins(day, zone), err
 	}
-	switch m := timePattern.FindStringSubmatch(s); {
+	switch m := timePattern().FindStringSubmatch(s); {
 	case m == nil || strings.Contains(m[3], "."):
 		return w.Until, nil
 	case m[3] == "":

@@ -3,7 +3,6 @@ package restore
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 
 	"grainkeep/internal/chain"
@@ -11,6 +10,7 @@ import (
 	"grainkeep/internal/event"
 	"grainkeep/internal/fault"
 	"grainkeep/internal/manifest"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/payload"
 )
 
@@ -117,7 +117,7 @@ func (l *loader) rowLike(ctx context.Context, s engine.Session) error {
 	return nil
 }
 
-var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
+var counter = pattern.Of(` AUTO_INCREMENT=\d+`)
 
 // otherwise says in which way the plan's last dump is made otherwise than the one before; empty: just its rows are.
 func (l *loader) otherwise(ctx context.Context) (string, error) {
@@ -157,7 +157,7 @@ func differ(old, now []engine.Object) string {
 	was := map[string]string{}
 	for _, o := range old {
 		if !slices.Contains(rowLike, o.Kind) {
-			was[o.ID()] = counter.ReplaceAllString(o.SQL, "")
+			was[o.ID()] = counter().ReplaceAllString(o.SQL, "")
 		}
 	}
 	for _, o := range now {
@@ -165,7 +165,7 @@ func differ(old, now []engine.Object) string {
 			continue
 		}
 		sql, there := was[o.ID()]
-		if !there || sql != counter.ReplaceAllString(o.SQL, "") {
+		if !there || sql != counter().ReplaceAllString(o.SQL, "") {
 			return "the " + o.ID() + " is new, or another one"
 		}
 		delete(was, o.ID())

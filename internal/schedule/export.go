@@ -3,11 +3,11 @@ package schedule
 import (
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 	"grainkeep/internal/phrase"
 )
 
@@ -98,7 +98,7 @@ func Crontab(plans []Plan, m Machine) (text string, cannot []string) {
 	return b.String(), cannot
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./:=@-]+$`)
+var plainWord = pattern.Of(`^[A-Za-z0-9_./:=@-]+$`)
 
 // cronWord writes a word for the shell that cron starts; a % would be a line feed to cron, and what
 // is on more than one line cannot be in a crontab.
@@ -108,7 +108,7 @@ func cronWord(w string) string {
 
 // shellWord writes a word for a shell, on one line.
 func shellWord(w string) string {
-	if plainWord.MatchString(w) {
+	if plainWord().MatchString(w) {
 		return w
 	}
 	return engine.ShellQuote(engine.OnOneLine(w))

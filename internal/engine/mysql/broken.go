@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // Errors about what stands there and cannot be used: a view of something that is gone, a
@@ -30,7 +31,7 @@ func (r *catalogReader) broken(ctx context.Context, view string) (string, error)
 }
 
 // from finds the tables that a view reads, as the server writes it, with their other names.
-var from = regexp.MustCompile("(?:from|join|,) \\(*(`(?:[^`]|``)*`)(?: (`(?:[^`]|``)*`))?")
+var from = pattern.Of("(?:from|join|,) \\(*(`(?:[^`]|``)*`)(?: (`(?:[^`]|``)*`))?")
 
 // brokenViews makes views that are broken on the server as broken as they are: while they
 // are made, stand-ins have the names and columns of what is gone.
@@ -42,7 +43,7 @@ func (r *catalogReader) brokenViews(views []engine.Object, text map[string]strin
 	var gone, names []string
 	for _, v := range views {
 		names = append(names, v.Name)
-		for _, m := range from.FindAllStringSubmatch(text[v.Name], -1) {
+		for _, m := range from().FindAllStringSubmatch(text[v.Name], -1) {
 			table, other := m[1], m[2]
 			if there(table) {
 				continue

@@ -8,11 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
+
+	"grainkeep/internal/pattern"
 
 	sqldriver "github.com/go-sql-driver/mysql"
 )
@@ -31,7 +32,7 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 	if allowed, err := s.c.value(ctx, "SELECT @@local_infile"); err != nil || allowed != "1" {
 		return nil, err
 	}
-	names := quoted.FindAllString(target, -1)
+	names := quoted().FindAllString(target, -1)
 	if len(names) == 0 {
 		return nil, errors.New("the file says not which table its rows are of")
 	}
@@ -74,14 +75,14 @@ func (s *session) fields(ctx context.Context, target string) (*fields, error) {
 	return &f, nil
 }
 
-var numeric = regexp.MustCompile(`(?:^|,)'\d+'(?:,|$)`)
+var numeric = pattern.Of(`(?:^|,)'\d+'(?:,|$)`)
 
 // field says what a column gets where a field alone does not mean what the value meant.
 func (c *column) field(variable string) (value string, ok bool) {
 	switch c.kind {
 	case "enum", "set": // a number may be taken for a member of that name
 		_, f := c.read()
-		return "", f == member && !numeric.MatchString(c.full)
+		return "", f == member && !numeric().MatchString(c.full)
 	case "year": // the text 0 is another year than the number
 		return variable + " + 0", true
 	case "inet4", "inet6", "uuid": // bytes are taken for the value itself

@@ -2,14 +2,14 @@ package mysql
 
 import (
 	"context"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // definer finds the user that an object acts as.
-var definer = regexp.MustCompile("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))?)")
+var definer = pattern.Of("DEFINER=((?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\")(?:@(?:`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"))?)")
 
 // acted are the settings that code was made with.
 type acted struct{ mode, collation, client, zone string }
@@ -32,12 +32,12 @@ func (r *catalogReader) acting(o engine.Object, create string, by acted) engine.
 	if by.zone != "" {
 		set += ", time_zone = " + literal(by.zone)
 	}
-	if word.MatchString(by.client) && !strings.HasPrefix(by.client, "utf8") && !wide(by.client) &&
+	if word().MatchString(by.client) && !strings.HasPrefix(by.client, "utf8") && !wide(by.client) &&
 		!strings.ContainsFunc(create, func(c rune) bool { return c >= 0x80 }) {
 		first = "SET character_set_client = " + by.client + ";\n"
 		back = "SET character_set_client = utf8mb4;\n"
 	}
-	if m := definer.FindStringSubmatch(create); m != nil {
+	if m := definer().FindStringSubmatch(create); m != nil {
 		o.Definer = m[0]
 		user := strings.ReplaceAll(m[1], `"`, "`")
 		o.Roles = []string{user}

@@ -3,8 +3,9 @@ package mysql
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"grainkeep/internal/pattern"
 
 	"golang.org/x/text/encoding/charmap"
 )
@@ -14,8 +15,8 @@ import (
 // latin1. So it is written as bytes.
 
 var (
-	shownText  = regexp.MustCompile(`_(\w+)'((?:[^'\\]|\\.|'')*)'`)
-	listedText = regexp.MustCompile(`(?s)_(\w+)\\'((?:[^\\]|\\[^'])*?)\\'`)
+	shownText  = pattern.Of(`_(\w+)'((?:[^'\\]|\\.|'')*)'`)
+	listedText = pattern.Of(`(?s)_(\w+)\\'((?:[^\\]|\\[^'])*?)\\'`)
 )
 
 // texts restores the texts in the parts of a table's definition that hold expressions.
@@ -40,7 +41,7 @@ func (r *catalogReader) texts(ctx context.Context, t *table) error {
 	}
 	for _, list := range [][]string{t.inside, t.keys} {
 		for i, item := range list {
-			head := quoted.FindStringIndex(item)
+			head := quoted().FindStringIndex(item)
 			if head == nil {
 				continue
 			}
@@ -59,11 +60,11 @@ func (r *catalogReader) texts(ctx context.Context, t *table) error {
 // withTexts puts the texts that the information tables list in the place of those that are
 // shown with question marks; both have them in the same order.
 func withTexts(item, listed string) (fixed string, ok bool) {
-	shown := shownText.FindAllStringSubmatchIndex(item, -1)
+	shown := shownText().FindAllStringSubmatchIndex(item, -1)
 	if !strings.Contains(item, "?") || len(shown) == 0 {
 		return item, true
 	}
-	texts := listedText.FindAllStringSubmatch(listed, -1)
+	texts := listedText().FindAllStringSubmatch(listed, -1)
 	var b strings.Builder
 	last := 0
 	for i, m := range shown {

@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"math"
 	"net"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,20 +19,21 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // setLog says whether the log tells what changes in a table, and which tables change with it: what foreign keys do to
 // rows is not in the log.
 func setLog(e *engine.Table, h *handle, t *table) {
 	for _, item := range t.references {
-		m := reference.FindStringSubmatch(item)
+		m := reference().FindStringSubmatch(item)
 		switch {
 		case m == nil || strings.Contains(m[3], "."):
 			e.NotInLog = "a foreign key ties it to another database"
 		case m[3] != e.ID:
 			e.Tied = append(e.Tied, m[3])
 		}
-		e.Follows = e.Follows || acting.MatchString(words(item))
+		e.Follows = e.Follows || acting().MatchString(words(item))
 	}
 	for _, c := range h.all {
 		h.told = append(h.told, c.generated || !c.zerofill && !slices.Contains([]string{"enum", "set", "json"}, c.kind))
@@ -57,7 +57,7 @@ func setLog(e *engine.Table, h *handle, t *table) {
 }
 
 // acting is what a foreign key does to the rows that refer to one that is removed or gets another key.
-var acting = regexp.MustCompile(` ON (?:DELETE|UPDATE) (?:CASCADE|SET)`)
+var acting = pattern.Of(` ON (?:DELETE|UPDATE) (?:CASCADE|SET)`)
 
 func oddInLog(c rune) bool { return c < ' ' }
 

@@ -1,10 +1,11 @@
 package mysql
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"grainkeep/internal/pattern"
 )
 
 // does is what a statement of the log does, as far as it matters.
@@ -31,9 +32,9 @@ type statementOf struct {
 }
 
 var (
-	comment   = regexp.MustCompile(`^(?:\s+|--[ \t][^\n]*(?:\n|$)|#[^\n]*(?:\n|$)|/\*[^!M].*?\*/|/\*M?![0-9]*)+`)
-	firstWord = regexp.MustCompile(`^[A-Za-z]+`)
-	anyWord   = regexp.MustCompile(`[A-Za-z_]+`)
+	comment   = pattern.Of(`^(?:\s+|--[ \t][^\n]*(?:\n|$)|#[^\n]*(?:\n|$)|/\*[^!M].*?\*/|/\*M?![0-9]*)+`)
+	firstWord = pattern.Of(`^[A-Za-z]+`)
+	anyWord   = pattern.Of(`[A-Za-z_]+`)
 )
 
 // whatIsMade are the words for what a statement makes, alters or drops. Those after which the rows of tables may be
@@ -45,8 +46,8 @@ var withoutRows = []string{"TEMPORARY", "VIEW", "TRIGGER", "PROCEDURE", "FUNCTIO
 
 // logStatement says what a statement of the log does.
 func logStatement(sql string) statementOf {
-	rest := sql[len(comment.FindString(sql)):]
-	word := strings.ToUpper(firstWord.FindString(rest))
+	rest := sql[len(comment().FindString(sql)):]
+	word := strings.ToUpper(firstWord().FindString(rest))
 	s := statementOf{word: word, text: strings.ToLower(sql)}
 	upper := strings.ToUpper(rest[:min(len(rest), 64)])
 	switch word {
@@ -87,7 +88,7 @@ func logStatement(sql string) statementOf {
 // makes says what a statement does that makes, alters or drops something: the first word for a thing decides.
 func (s *statementOf) makes(rest string) {
 	s.does = changesTables
-	for _, w := range anyWord.FindAllString(words(rest), -1) {
+	for _, w := range anyWord().FindAllString(words(rest), -1) {
 		w = strings.ToUpper(w)
 		if slices.Contains(withRows, w) {
 			s.word += " " + w

@@ -5,7 +5,6 @@ import (
 	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // The driver holds a row whole. So a row whose long values are too much for that is
@@ -27,17 +27,17 @@ const (
 
 var (
 	longKinds  = []string{"mediumtext", "longtext", "mediumblob", "longblob"}
-	primaryKey = regexp.MustCompile("^PRIMARY KEY \\(((?:`(?:[^`]|``)*`,?)+)\\)") // a part of a column is no key here
+	primaryKey = pattern.Of("^PRIMARY KEY \\(((?:`(?:[^`]|``)*`,?)+)\\)") // a part of a column is no key here
 )
 
 // keyed gives the columns of a table's primary key, where a row can be asked for by it.
 func (t *table) keyed(columns []column) (key []column) {
 	for _, item := range t.inside {
-		m := primaryKey.FindStringSubmatch(item)
+		m := primaryKey().FindStringSubmatch(item)
 		if m == nil {
 			continue
 		}
-		for _, name := range quoted.FindAllString(m[1], -1) {
+		for _, name := range quoted().FindAllString(m[1], -1) {
 			c, there := find(columns, name)
 			if !there || c.is("", nil) == "" {
 				return nil

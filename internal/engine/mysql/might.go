@@ -2,14 +2,14 @@ package mysql
 
 import (
 	"context"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // granted takes a line of SHOW GRANTS apart: rights, and on what.
-var granted = regexp.MustCompile(`^GRANT (.+?) ON (.+?) TO `)
+var granted = pattern.Of(`^GRANT (.+?) ON (.+?) TO `)
 
 // Might tells what the user could do beyond scratch databases.
 func (s *source) Might(ctx context.Context) (string, error) {
@@ -19,7 +19,7 @@ func (s *source) Might(ctx context.Context) (string, error) {
 	}
 	var more []string
 	for _, r := range rows {
-		m := granted.FindStringSubmatch(r[0])
+		m := granted().FindStringSubmatch(r[0])
 		if m == nil || strings.HasPrefix(m[1], "USAGE") || strings.HasPrefix(m[2], grantedOn(engine.DrillPrefix)) {
 			continue
 		}

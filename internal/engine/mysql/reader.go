@@ -5,12 +5,12 @@ import (
 	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // column is what the reading of a column needs to know.
@@ -27,27 +27,27 @@ type column struct {
 }
 
 var (
-	typed    = regexp.MustCompile("^`(?:[^`]|``)*` (\\w+)")
-	inSet    = regexp.MustCompile(`^ (?:unsigned |zerofill )*CHARACTER SET (\w+)`)
-	sorted   = regexp.MustCompile(`^ (?:CHARACTER SET \w+ )?COLLATE (\w+)`)
-	defaults = regexp.MustCompile(`^\).* DEFAULT CHARSET=(\w+)`)
+	typed    = pattern.Of("^`(?:[^`]|``)*` (\\w+)")
+	inSet    = pattern.Of(`^ (?:unsigned |zerofill )*CHARACTER SET (\w+)`)
+	sorted   = pattern.Of(`^ (?:CHARACTER SET \w+ )?COLLATE (\w+)`)
+	defaults = pattern.Of(`^\).* DEFAULT CHARSET=(\w+)`)
 
-	sortedAll = regexp.MustCompile(`^\).* DEFAULT CHARSET=\w+ COLLATE=(\w+)`)
+	sortedAll = pattern.Of(`^\).* DEFAULT CHARSET=\w+ COLLATE=(\w+)`)
 )
 
 // columnsOf reads the columns out of a table's definition. The server's information
 // tables may lack some while somebody waits to change the table.
 func columnsOf(list []string, options string) (columns []column) {
 	charset := ""
-	if m := defaults.FindStringSubmatch(words(options)); m != nil {
+	if m := defaults().FindStringSubmatch(words(options)); m != nil {
 		charset = m[1]
 	}
 	for _, item := range list {
-		m := typed.FindStringSubmatchIndex(item)
+		m := typed().FindStringSubmatchIndex(item)
 		if m == nil {
 			continue
 		}
-		c := column{name: unquote(quoted.FindString(item)), kind: strings.ToLower(item[m[2]:m[3]]), charset: charset}
+		c := column{name: unquote(quoted().FindString(item)), kind: strings.ToLower(item[m[2]:m[3]]), charset: charset}
 		// What stands between the parentheses of a type may hold anything.
 		rest := item[m[3]:]
 		if strings.HasPrefix(rest, "(") {
@@ -57,12 +57,12 @@ func columnsOf(list []string, options string) (columns []column) {
 			rest = rest[min(len(rest), 1+end+1):]
 		}
 		rest = words(rest)
-		if m := inSet.FindStringSubmatch(rest); m != nil {
+		if m := inSet().FindStringSubmatch(rest); m != nil {
 			c.charset = m[1]
 		}
-		if m := sorted.FindStringSubmatch(rest); m != nil {
+		if m := sorted().FindStringSubmatch(rest); m != nil {
 			c.collation = m[1]
-		} else if m := sortedAll.FindStringSubmatch(words(options)); m != nil {
+		} else if m := sortedAll().FindStringSubmatch(words(options)); m != nil {
 			c.collation = m[1]
 		}
 		c.counts = strings.Contains(rest, " AUTO_INCREMENT")

@@ -2,15 +2,15 @@ package mysql
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // onOne finds the table or routine that a right is about: its kind, database and name.
-var onOne = regexp.MustCompile(" ON ((?:[A-Z ]+ )?)(`(?:[^`]|``)*`)\\.(`(?:[^`]|``)*`) TO ")
+var onOne = pattern.Of(" ON ((?:[A-Z ]+ )?)(`(?:[^`]|``)*`)\\.(`(?:[^`]|``)*`) TO ")
 
 // rights are what users and roles may do with single tables, columns and routines of this
 // database. They go with it; the rights on whole databases are the server's.
@@ -41,7 +41,7 @@ func (r *catalogReader) rights(ctx context.Context) error {
 			return err
 		}
 		for _, g := range grants {
-			m := onOne.FindStringSubmatch(g[0])
+			m := onOne().FindStringSubmatch(g[0])
 			if m == nil || m[2] != quote(r.database) {
 				continue
 			}

@@ -3,11 +3,11 @@ package mysql
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // serverSnapshot reads users, roles and their rights.
@@ -38,9 +38,9 @@ func (w *serverWide) Ask(context.Context, string) (string, error)   { return "",
 func (w *serverWide) Close() error                                  { return nil }
 
 var (
-	secret = regexp.MustCompile(` IDENTIFIED (?:BY|VIA|WITH)\b.*?(?: REQUIRE| WITH (?:GRANT|MAX)| PASSWORD EXPIRE|
+	secret = pattern.Of(` IDENTIFIED (?:BY|VIA|WITH)\b.*?(?: REQUIRE| WITH (?:GRANT|MAX)| PASSWORD EXPIRE|
 		ACCOUNT|$)`)
-	password = regexp.MustCompile(` IDENTIFIED BY PASSWORD '[^']*'`)
+	password = pattern.Of(` IDENTIFIED BY PASSWORD '[^']*'`)
 )
 
 // users makes those that are missing, and gives everybody the rights they had. Without
@@ -81,8 +81,8 @@ func (r *catalogReader) users(ctx context.Context, passwords bool) error {
 		}
 		var sql strings.Builder
 		for _, g := range grants {
-			if !onOne.MatchString(g[0]) { // those are in the dump of their database
-				sql.WriteString(password.ReplaceAllString(g[0], "") + ";\n")
+			if !onOne().MatchString(g[0]) { // those are in the dump of their database
+				sql.WriteString(password().ReplaceAllString(g[0], "") + ";\n")
 			}
 		}
 		if roles != "" {
@@ -114,7 +114,7 @@ func (r *catalogReader) everybody(ctx context.Context) error {
 
 // roleOf finds the default roles in what MySQL says of a user; they can be set only when they
 // are granted.
-var roleOf = regexp.MustCompile(" DEFAULT ROLE ((?:`(?:[^`]|``)*`@`(?:[^`]|``)*`,?)+)")
+var roleOf = pattern.Of(" DEFAULT ROLE ((?:`(?:[^`]|``)*`@`(?:[^`]|``)*`,?)+)")
 
 // user makes a user; the default roles are for later.
 func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (o engine.Object, roles string,
@@ -124,13 +124,13 @@ func (r *catalogReader) user(ctx context.Context, name string, passwords bool) (
 	if err != nil {
 		return o, "", err
 	}
-	if m := roleOf.FindStringSubmatch(sql); m != nil {
+	if m := roleOf().FindStringSubmatch(sql); m != nil {
 		sql, roles = strings.Replace(sql, m[0], "", 1), m[1]
 	}
 	locked := strings.Contains(sql, " ACCOUNT LOCK") // as MySQL's roles are
 	sql = strings.Replace(sql, "CREATE USER ", "CREATE USER IF NOT EXISTS ", 1)
 	socket := strings.Contains(sql, "IDENTIFIED VIA unix_socket") && !strings.Contains(sql, "USING")
-	if m := secret.FindString(sql); m != "" && !passwords && !socket {
+	if m := secret().FindString(sql); m != "" && !passwords && !socket {
 		end := ""
 		for _, w := range []string{" REQUIRE", " WITH GRANT", " WITH MAX", " PASSWORD EXPIRE", " ACCOUNT"} {
 			if strings.HasSuffix(m, w) {

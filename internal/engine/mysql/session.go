@@ -7,12 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"time"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // session is a connection that restores.
@@ -58,7 +58,7 @@ func (s *session) Exec(ctx context.Context, sql string) error {
 func statements(sql string) (list []string) {
 	for sql != "" {
 		before, rest := sql, ""
-		at := delimiting.FindStringIndex(words(sql))
+		at := delimiting().FindStringIndex(words(sql))
 		if at != nil {
 			before, rest = sql[:at[0]], sql[at[1]:]
 		}
@@ -78,7 +78,7 @@ func statements(sql string) (list []string) {
 }
 
 // delimiting is the client's command at the beginning of a line.
-var delimiting = regexp.MustCompile("(?m)^(?i:delimiter) ")
+var delimiting = pattern.Of("(?m)^(?i:delimiter) ")
 
 // Load loads a data file in one transaction.
 func (s *session) Load(ctx context.Context, text io.Reader, seen func(int64)) (rows int64, err error) {

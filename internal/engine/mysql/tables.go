@@ -3,11 +3,11 @@ package mysql
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // readTables makes the objects of each table: the table with its primary key, its other
@@ -116,14 +116,14 @@ func (t *table) object() engine.Object {
 		return "CREATE TABLE " + id + " (\n  " + strings.Join(t.inside, ",\n  ") + "\n" + options + ";\n"
 	}
 	o := engine.Object{Kind: "table", Name: id, Table: id, Section: engine.Schema, SQL: sql(t.options)}
-	if at := counter.FindStringIndex(words(t.options)); at != nil {
+	if at := counter().FindStringIndex(words(t.options)); at != nil {
 		o.Alike = sql(t.options[:at[0]] + t.options[at[1]:])
 	}
 	return o
 }
 
 // counter is the option that says which number an AUTO_INCREMENT column has next.
-var counter = regexp.MustCompile(` AUTO_INCREMENT=[0-9]+`)
+var counter = pattern.Of(` AUTO_INCREMENT=[0-9]+`)
 
 // tableOf reads a table of the connection's database.
 func tableOf(ctx context.Context, c *conn, name string) (*table, error) {
@@ -146,27 +146,27 @@ func parse(sql, database string) (*table, error) {
 	t.options = sql[open+1+end:]
 	t.columns = columnsOf(list, t.options)
 	t.versioned = strings.Contains(words(t.options), " WITH SYSTEM VERSIONING")
-	if m := inSpace.FindStringIndex(t.options); m != nil { // it comes back in a file of its own
+	if m := inSpace().FindStringIndex(t.options); m != nil { // it comes back in a file of its own
 		t.space = true
 		t.options = ")" + t.options[m[1]:]
 	}
-	if m := made.FindStringSubmatch(t.options); m != nil {
+	if m := made().FindStringSubmatch(t.options); m != nil {
 		t.engine = m[1]
 	}
 	innodb := strings.EqualFold(t.engine, "InnoDB")
 	counted := ""
 	for _, item := range list {
 		if strings.HasPrefix(item, "`") && strings.Contains(words(item), " AUTO_INCREMENT") {
-			counted = quoted.FindString(item)
+			counted = quoted().FindString(item)
 		}
 	}
 	for _, item := range list {
 		switch {
-		case strings.HasPrefix(item, "CONSTRAINT ") && foreign.MatchString(item):
+		case strings.HasPrefix(item, "CONSTRAINT ") && foreign().MatchString(item):
 			t.references = append(t.references, item)
 			continue
-		case innodb && secondary.MatchString(item):
-			if counted != "" && strings.HasPrefix(secondary.ReplaceAllString(item, ""), counted) && !hasPrimary(list,
+		case innodb && secondary().MatchString(item):
+			if counted != "" && strings.HasPrefix(secondary().ReplaceAllString(item, ""), counted) && !hasPrimary(list,
 				counted) {
 				counted = "" // a column that counts by itself must have one key from the start
 			} else {
@@ -196,12 +196,12 @@ func (t *table) explicit() {
 func explicit(item string) string {
 	said := words(item)
 	if at := strings.Index(said, " COLLATE "); at > 0 && !strings.Contains(said[:at], " CHARACTER SET ") {
-		if charset, _, ok := strings.Cut(said[at+len(" COLLATE "):], "_"); ok && word.MatchString(charset) {
+		if charset, _, ok := strings.Cut(said[at+len(" COLLATE "):], "_"); ok && word().MatchString(charset) {
 			item = item[:at] + " CHARACTER SET " + charset + item[at:]
 			said = words(item)
 		}
 	}
-	m := typed.FindStringSubmatchIndex(item)
+	m := typed().FindStringSubmatchIndex(item)
 	if m == nil || item[m[2]:m[3]] != "json" || strings.Contains(said, " DEFAULT ") ||
 		strings.Contains(said, " NOT NULL") || strings.Contains(said, " GENERATED ") {
 		return item
@@ -213,10 +213,10 @@ func explicit(item string) string {
 }
 
 var (
-	inSpace   = regexp.MustCompile("^\\) /\\*!50100 TABLESPACE `(?:[^`]|``)*`[^*]*\\*/")
-	made      = regexp.MustCompile(`^\) ENGINE=(\w+)`)
-	foreign   = regexp.MustCompile("^CONSTRAINT `(?:[^`]|``)*` FOREIGN KEY ")
-	secondary = regexp.MustCompile("^(?:UNIQUE |FULLTEXT |SPATIAL )?KEY `(?:[^`]|``)*` \\(")
+	inSpace   = pattern.Of("^\\) /\\*!50100 TABLESPACE `(?:[^`]|``)*`[^*]*\\*/")
+	made      = pattern.Of(`^\) ENGINE=(\w+)`)
+	foreign   = pattern.Of("^CONSTRAINT `(?:[^`]|``)*` FOREIGN KEY ")
+	secondary = pattern.Of("^(?:UNIQUE |FULLTEXT |SPATIAL )?KEY `(?:[^`]|``)*` \\(")
 )
 
 // hasPrimary says whether the primary key begins with a column.
@@ -233,15 +233,15 @@ func hasPrimary(list []string, column string) bool {
 // read: a number with a sign.
 func (t *table) counted() string {
 	for _, item := range t.inside {
-		name := quoted.FindString(item)
-		if m := signed.FindString(item); m != "" && hasPrimary(t.inside, name) {
+		name := quoted().FindString(item)
+		if m := signed().FindString(item); m != "" && hasPrimary(t.inside, name) {
 			return name
 		}
 	}
 	return ""
 }
 
-var signed = regexp.MustCompile("^`(?:[^`]|``)*` (?:tiny|small|medium|big)?int(?:\\([0-9]+\\))? (?:[^u]|$)")
+var signed = pattern.Of("^`(?:[^`]|``)*` (?:tiny|small|medium|big)?int(?:\\([0-9]+\\))? (?:[^u]|$)")
 
 // items splits the list of a CREATE TABLE. It gives the place of the closing parenthesis too.
 func items(sql string) (list []string, end int) { return engine.SplitList(sql, true) }
@@ -262,7 +262,7 @@ func (r *catalogReader) addTable(ctx context.Context, t *table) error {
 	r.addKeys(id, set, t.keys)
 	for _, item := range t.references {
 		before := set
-		if t.loose[quoted.FindString(item)] {
+		if t.loose[quoted().FindString(item)] {
 			before += "SET restrict_fk_on_non_standard_key = OFF;\n"
 		}
 		r.addReference(id, before, item)
@@ -281,7 +281,7 @@ func (r *catalogReader) addKeys(id, set string, keys []string) {
 	}
 	for _, k := range keys {
 		if strings.HasPrefix(k, "FULLTEXT ") {
-			key(id+"."+quoted.FindString(k), []string{k})
+			key(id+"."+quoted().FindString(k), []string{k})
 		} else {
 			together = append(together, k)
 		}
@@ -291,21 +291,21 @@ func (r *catalogReader) addKeys(id, set string, keys []string) {
 	}
 }
 
-var reference = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES " +
+var reference = pattern.Of("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY \\(([^)]*)\\) REFERENCES " +
 	"((?:`(?:[^`]|``)*`\\.)?`(?:[^`]|``)*`) \\(([^)]*)\\)")
 
 // addReference makes a foreign key. The rows are tested by a query, which fails where
 // some have no parent; the server would copy the whole table to do it. A key to another
 // database acts on that: it is left out of drills.
 func (r *catalogReader) addReference(id, set, item string) {
-	m := reference.FindStringSubmatch(item)
+	m := reference().FindStringSubmatch(item)
 	add := set + "ALTER TABLE " + id + " ADD " + item + ";\n"
-	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted.FindString(item), Table: id,
+	o := engine.Object{Kind: "foreign key", Name: id + "." + quoted().FindString(item), Table: id,
 		Needs: []string{"table " + id}, Section: engine.References,
 		Rule: true, SQL: add, Beside: engine.Alone, Locks: []string{id}}
 	if m != nil {
 		other := m[3]
-		child, parent := quoted.FindAllString(m[2], -1), quoted.FindAllString(m[4], -1)
+		child, parent := quoted().FindAllString(m[2], -1), quoted().FindAllString(m[4], -1)
 		var match, there []string
 		for i := range min(len(child), len(parent)) {
 			match = append(match, "p."+parent[i]+" = c."+child[i])

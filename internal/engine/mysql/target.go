@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // mark is a table inside a scratch database that tells whose it is, and, once it is
@@ -78,13 +78,13 @@ func (t *target) create(ctx context.Context) error {
 }
 
 // word is what names of character sets and collations look like.
-var word = regexp.MustCompile(`^[0-9A-Za-z_]+$`)
+var word = pattern.Of(`^[0-9A-Za-z_]+$`)
 
 // createDatabase is the statement that makes a database with the facts of a dump, which
 // are not to be trusted.
 func createDatabase(name string, facts map[string]string) (string, error) {
 	for _, f := range []string{"charset", "collation"} {
-		if !word.MatchString(facts[f]) {
+		if !word().MatchString(facts[f]) {
 			return "", fault.New("restore-failed", nil, "the dump's %s is %.40q, which is no name of one", f, facts[f])
 		}
 	}

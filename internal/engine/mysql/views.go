@@ -9,9 +9,10 @@ import (
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
-var quoted = regexp.MustCompile("`(?:[^`]|``)*`")
+var quoted = pattern.Of("`(?:[^`]|``)*`")
 
 // view is a view as the server shows it.
 type view struct {
@@ -69,7 +70,7 @@ func (r *catalogReader) view(ctx context.Context, name string) (*view, string, e
 		return nil, "", err
 	}
 	v := &view{name: quote(name), text: r.unnamed(sql)}
-	for _, m := range elsewhere.FindAllStringSubmatch(v.text, -1) {
+	for _, m := range elsewhere().FindAllStringSubmatch(v.text, -1) {
 		where := unquote(m[1] + m[2])
 		v.outside = v.outside || where != r.database && !slices.Contains(systems, where)
 	}
@@ -81,7 +82,7 @@ func (r *catalogReader) view(ctx context.Context, name string) (*view, string, e
 
 // elsewhere finds names of databases in a view, as the server writes it: before a table, and
 // before a function.
-var elsewhere = regexp.MustCompile("(?:from|join) \\(*(`(?:[^`]|``)*`)\\.`|(`(?:[^`]|``)*`)\\.`(?:[^`]|``)*`\\(")
+var elsewhere = pattern.Of("(?:from|join) \\(*(`(?:[^`]|``)*`)\\.`|(`(?:[^`]|``)*`)\\.`(?:[^`]|``)*`\\(")
 
 // shown is a view's definition, with its client's character set and collation. MySQL does not show
 // one that reads a database which is gone; its information tables do, but for the way in
@@ -122,7 +123,7 @@ func (o *ordering) put(name string, path []string) {
 		return
 	}
 	v := o.views[name]
-	for _, other := range quoted.FindAllString(v.text, -1) {
+	for _, other := range quoted().FindAllString(v.text, -1) {
 		needed, isView := o.views[other]
 		if isView && other != name {
 			o.put(other, append(path, name))

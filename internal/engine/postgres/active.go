@@ -3,10 +3,10 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // active reads what acts by itself once it is there: event triggers, publications,
@@ -32,7 +32,7 @@ func (r *catalogReader) publications(ctx context.Context) error {
 		query: "publications"})
 }
 
-var inConninfo = regexp.MustCompile(`(?i)\s*\b(password|passfile|sslpassword)\s*=\s*('(?:[^'\\]|\\.)*'|\S+)`)
+var inConninfo = pattern.Of(`(?i)\s*\b(password|passfile|sslpassword)\s*=\s*('(?:[^'\\]|\\.)*'|\S+)`)
 
 // subscriptionsRow is a row of subscriptions.sql.
 type subscriptionsRow struct {
@@ -58,11 +58,11 @@ func (r *catalogReader) subscriptions(ctx context.Context) error {
 				r.warns = append(r.warns,
 					"this user may not read where the subscription "+x.Name+" connects to: set its connection after a "+
 						"restore")
-			case inConninfo.MatchString(x.Conn):
+			case inConninfo().MatchString(x.Conn):
 				r.warns = append(r.warns,
 					"the password of the subscription "+x.Name+" is a secret and is left out: set its connection "+
 						"after a restore")
-				x.Conn = strings.TrimSpace(inConninfo.ReplaceAllString(x.Conn, ""))
+				x.Conn = strings.TrimSpace(inConninfo().ReplaceAllString(x.Conn, ""))
 			}
 			r.add("pg_subscription", x.OID, rankActive, engine.Object{Kind: "subscription", Name: x.Name,
 				Section: engine.Active, Rule: true,
@@ -98,7 +98,7 @@ func settingValue(name, value string) string {
 	}
 	// The stored text is a list of names, quoted where they need it: each is a text here.
 	var items []string
-	for _, m := range listItem.FindAllString(value, -1) {
+	for _, m := range listItem().FindAllString(value, -1) {
 		if strings.HasPrefix(m, `"`) {
 			m = strings.ReplaceAll(m[1:len(m)-1], `""`, `"`)
 		}
@@ -107,4 +107,4 @@ func settingValue(name, value string) string {
 	return strings.Join(items, ", ")
 }
 
-var listItem = regexp.MustCompile(`"(?:[^"]|"")*"|[^",\s][^",]*`)
+var listItem = pattern.Of(`"(?:[^"]|"")*"|[^",\s][^",]*`)

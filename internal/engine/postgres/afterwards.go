@@ -3,10 +3,10 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // Freezable implements engine.Freezer.
@@ -51,12 +51,12 @@ func (s *source) letIn(ctx context.Context, database string) error {
 const aRole = `(?:"(?:[^"]|"")+"|[a-z_][a-z0-9_$]*)`
 
 var (
-	rolesAfter = regexp.MustCompile(`\b(TO|FROM|SESSION AUTHORIZATION|FOR ROLE|FOR|BY) (` + aRole + `(?:, ` + aRole + `)*)`)
-	oneRole    = regexp.MustCompile(aRole)
+	rolesAfter = pattern.Of(`\b(TO|FROM|SESSION AUTHORIZATION|FOR ROLE|FOR|BY) (` + aRole + `(?:, ` + aRole + `)*)`)
+	oneRole    = pattern.Of(aRole)
 )
 
 // expression begins what of a policy or a user mapping is no longer about roles.
-var expression = regexp.MustCompile(` (USING|WITH CHECK|OPTIONS) \(`)
+var expression = pattern.Of(` (USING|WITH CHECK|OPTIONS) \(`)
 
 // plainRole is a role as people write it.
 func plainRole(r string) string {
@@ -89,12 +89,12 @@ func (s *source) MapRoles(o engine.Object, sql string, roles map[string]string) 
 	}
 	found := map[string]bool{}
 	rest := ""
-	if at := expression.FindStringIndex(sql); at != nil && o.Section != engine.Owners {
+	if at := expression().FindStringIndex(sql); at != nil && o.Section != engine.Owners {
 		sql, rest = sql[:at[0]], sql[at[0]:] // in which anything may stand
 	}
-	sql = rolesAfter.ReplaceAllStringFunc(sql, func(m string) string {
-		word := rolesAfter.FindStringSubmatch(m)[1]
-		return word + " " + oneRole.ReplaceAllStringFunc(m[len(word)+1:], func(r string) string {
+	sql = rolesAfter().ReplaceAllStringFunc(sql, func(m string) string {
+		word := rolesAfter().FindStringSubmatch(m)[1]
+		return word + " " + oneRole().ReplaceAllStringFunc(m[len(word)+1:], func(r string) string {
 			to, is := roles[plainRole(r)]
 			if !is {
 				return r

@@ -3,11 +3,11 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // constraintsRow is a row of constraints.sql.
@@ -153,7 +153,7 @@ func (r *catalogReader) indexes(ctx context.Context) error {
 }
 
 // own finds the options of an index that only the server sets, where they are all it has.
-var own = regexp.MustCompile(` WITH \(pg_\w+='(?:[^']|'')*'\)`)
+var own = pattern.Of(` WITH \(pg_\w+='(?:[^']|'')*'\)`)
 
 // index is one under construction.
 type index struct {
@@ -166,7 +166,7 @@ func (r *catalogReader) addIndex(x *index, body string) {
 	self := key{"pg_class", x.OID}
 	table := r.tableID[x.Table]
 	if !x.Constraint {
-		body = own.ReplaceAllString(body, "")
+		body = own().ReplaceAllString(body, "")
 		o := engine.Object{Kind: "index", Name: x.Name, Table: table, Section: engine.Finish, SQL: body + ";\n" +
 			x.Statistics, Rule: true}
 		if x.Plain {

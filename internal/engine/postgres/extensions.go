@@ -2,10 +2,10 @@ package postgres
 
 import (
 	"context"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // extensionsRow is a row of extensions.sql.
@@ -15,7 +15,7 @@ type extensionsRow struct {
 }
 
 // versioned is the end of a statement that makes an extension in a version.
-var versioned = regexp.MustCompile(` VERSION '(?:[^']|'')*';\n$`)
+var versioned = pattern.Of(` VERSION '(?:[^']|'')*';\n$`)
 
 // extensionMembersRow is a row of extension_members.sql.
 type extensionMembersRow struct {
@@ -32,7 +32,7 @@ func (r *catalogReader) extensions(ctx context.Context) error {
 		if x.Name == "plpgsql" {
 			procedural, x.Sql = true, ""
 		}
-		newest := versioned.ReplaceAllString(x.Sql, ";\n")
+		newest := versioned().ReplaceAllString(x.Sql, ";\n")
 		if newest == x.Sql {
 			newest = ""
 		}

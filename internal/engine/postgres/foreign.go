@@ -3,10 +3,10 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // optionList is SQL for OPTIONS (…) of a column that holds name=value.
@@ -54,7 +54,7 @@ func (r *catalogReader) foreign(ctx context.Context) error {
 		var list []string
 		for _, g := range x.Given {
 			option, value, _ := strings.Cut(g, "=")
-			if secretOption.MatchString(option) && option != "password_required" {
+			if secretOption().MatchString(option) && option != "password_required" {
 				r.warns = append(r.warns,
 					fmt.Sprintf("the option %s of the user mapping of %s on %s is a secret and is left out: set "+
 						"it again after a restore", option, who, x.Name))
@@ -80,4 +80,4 @@ func everybodyOr(user string) string {
 	return user
 }
 
-var secretOption = regexp.MustCompile(`(?i)password|secret|token|passcode|credential|key$`)
+var secretOption = pattern.Of(`(?i)password|secret|token|passcode|credential|key$`)

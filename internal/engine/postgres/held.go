@@ -3,17 +3,17 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 
 	"github.com/jackc/pgx/v5"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // slotNamed is what names of slots of this program look like.
-var slotNamed = regexp.MustCompile(`^grainkeep_([0-9a-f]{12})_[0-9]+$`)
+var slotNamed = pattern.Of(`^grainkeep_([0-9a-f]{12})_[0-9]+$`)
 
 // slotStatus is SQL for what became of the log that a slot holds back.
 func (s *source) slotStatus() string {
@@ -35,7 +35,7 @@ func (s *source) Held(ctx context.Context) ([]engine.Held, error) {
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (h engine.Held, err error) {
 		err = r.Scan(&h.Name, &h.Database, &h.Bytes, &h.State, &h.Active)
 		h.Lost = lostSlot(h.State)
-		if m := slotNamed.FindStringSubmatch(h.Name); m != nil {
+		if m := slotNamed().FindStringSubmatch(h.Name); m != nil {
 			h.Reader = m[1]
 		}
 		return h, err
@@ -87,7 +87,7 @@ func (s *source) leftIn(ctx context.Context, database string, list []engine.Held
 	}
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	for _, name := range names {
-		list = append(list, engine.Held{Name: name, Reader: slotNamed.FindStringSubmatch(name)[1], Database: database,
+		list = append(list, engine.Held{Name: name, Reader: slotNamed().FindStringSubmatch(name)[1], Database: database,
 			State: "only the publication is here", Lost: true})
 	}
 	return list, plain(ctx, c, err)
@@ -95,7 +95,7 @@ func (s *source) leftIn(ctx context.Context, database string, list []engine.Held
 
 // LetGo implements engine.Holder: the slot goes, and in its database the publication.
 func (s *source) LetGo(ctx context.Context, name string) error {
-	if !slotNamed.MatchString(name) {
+	if !slotNamed().MatchString(name) {
 		return fault.Wrong("slot-foreign", "%.80q is no slot of this program", name).Advise("'grainkeep slots' lists those")
 	}
 	held, err := s.Held(ctx)

@@ -4,10 +4,11 @@ import (
 	"context"
 	"embed"
 	"fmt"
-	"regexp"
 	"strings"
 	"sync"
 	"text/template"
+
+	"grainkeep/internal/pattern"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -81,10 +82,10 @@ func query(version int, name string, flags map[string]string) (string, error) {
 		return "", fmt.Errorf("the query %s: %w", name, err)
 	}
 	// What the files say to people may not exist in the server's encoding.
-	return strings.TrimSpace(comment.ReplaceAllString(b.String(), "")), nil
+	return strings.TrimSpace(comment().ReplaceAllString(b.String(), "")), nil
 }
 
-var comment = regexp.MustCompile(`(?m)^--.*\n`)
+var comment = pattern.Of(`(?m)^--.*\n`)
 
 // each runs a catalog query and gives each of its rows as a struct, by the names of its
 // columns.

@@ -1,11 +1,11 @@
 package postgres
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // RowText implements engine.Texter.
@@ -14,20 +14,20 @@ func (driver) RowText() engine.RowText {
 }
 
 var (
-	tableName  = regexp.MustCompile(`^(?:"(?:[^"]|"")*"|[^\s"(.]+)(?:\.(?:"(?:[^"]|"")*"|[^\s"(.]+))?`)
-	columnName = regexp.MustCompile(`^\s*("(?:[^"]|"")*"|[^\s"(]+) `)
-	typeEnd    = regexp.MustCompile(` (?:COLLATE|NOT NULL|DEFAULT|GENERATED|CONSTRAINT|NULL|STORAGE|COMPRESSION)\b`)
-	typeParts  = regexp.MustCompile(`^([a-z" ._]+?)(?:\((\d+)(?:,(-?\d+))?\))?( with(?:out)? time zone)?$`)
+	tableName  = pattern.Of(`^(?:"(?:[^"]|"")*"|[^\s"(.]+)(?:\.(?:"(?:[^"]|"")*"|[^\s"(.]+))?`)
+	columnName = pattern.Of(`^\s*("(?:[^"]|"")*"|[^\s"(]+) `)
+	typeEnd    = pattern.Of(` (?:COLLATE|NOT NULL|DEFAULT|GENERATED|CONSTRAINT|NULL|STORAGE|COMPRESSION)\b`)
+	typeParts  = pattern.Of(`^([a-z" ._]+?)(?:\((\d+)(?:,(-?\d+))?\))?( with(?:out)? time zone)?$`)
 )
 
 // columnsOf takes a definition of ours apart. The first of several tables, a helper, has all columns.
 func columnsOf(create string) (list []engine.Column) {
 	_, create, _ = strings.Cut(create, "TABLE ")
-	name := tableName.FindString(create)
+	name := tableName().FindString(create)
 	_, inside, _ := strings.Cut(create[len(name):], "(")
 	items, _ := engine.SplitList(inside, false)
 	for _, item := range items {
-		m := columnName.FindStringSubmatch(item)
+		m := columnName().FindStringSubmatch(item)
 		if m == nil {
 			continue
 		}
@@ -36,7 +36,7 @@ func columnsOf(create string) (list []engine.Column) {
 			c.Name = strings.ReplaceAll(c.Name[1:len(c.Name)-1], `""`, `"`)
 		}
 		c.NotNull = strings.Contains(c.Type, " NOT NULL")
-		if end := typeEnd.FindStringIndex(c.Type); end != nil {
+		if end := typeEnd().FindStringIndex(c.Type); end != nil {
 			c.Type = c.Type[:end[0]]
 		}
 		c.Class, c.Limit = classOf(c.Type)
@@ -47,7 +47,7 @@ func columnsOf(create string) (list []engine.Column) {
 }
 
 func classOf(kind string) (class engine.Class, limit int) {
-	m := typeParts.FindStringSubmatch(kind)
+	m := typeParts().FindStringSubmatch(kind)
 	if m == nil {
 		return engine.Other, 0
 	}

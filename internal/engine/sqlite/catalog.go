@@ -9,6 +9,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/pattern"
 )
 
 // settings are made on every connection that dumps, restores or reads back.
@@ -21,7 +22,9 @@ PRAGMA recursive_triggers=OFF;
 // their own, which are dumped as they are.
 var carried = map[string]bool{"fts5": true, "rtree": true, "rtree_i32": true, "geopoly": true}
 
-var usingModule = regexp.MustCompile(`(?is)^CREATE\s+VIRTUAL\s+TABLE\s.*?\sUSING\s+"?(\w+)`)
+var usingModule = pattern.Of(`(?is)^CREATE\s+VIRTUAL\s+TABLE\s.*?\sUSING\s+"?(\w+)`)
+
+var unique = pattern.Of(`(?i)^CREATE\s+UNIQUE`)
 
 // collations that every SQLite library has.
 var collations = map[string]bool{"BINARY": true, "NOCASE": true, "RTRIM": true}
@@ -84,16 +87,16 @@ func (r *catalogReader) facts(ctx context.Context) error {
 const trailer = "COMMIT;\n"
 
 // possible are the facts that a database can have: what a dump says becomes SQL.
-var possible = map[string]*regexp.Regexp{
-	"encoding": regexp.MustCompile(`^UTF-(8|16le|16be)$`), "page_size": regexp.MustCompile(`^[0-9]{3,5}$`),
-	"auto_vacuum": regexp.MustCompile(`^[012]$`), "journal_mode": regexp.MustCompile(`^(delete|wal)$`),
-	"user_version": regexp.MustCompile(`^-?[0-9]{1,10}$`), "application_id": regexp.MustCompile(`^-?[0-9]{1,10}$`),
+var possible = map[string]func() *regexp.Regexp{
+	"encoding": pattern.Of(`^UTF-(8|16le|16be)$`), "page_size": pattern.Of(`^[0-9]{3,5}$`),
+	"auto_vacuum": pattern.Of(`^[012]$`), "journal_mode": pattern.Of(`^(delete|wal)$`),
+	"user_version": pattern.Of(`^-?[0-9]{1,10}$`), "application_id": pattern.Of(`^-?[0-9]{1,10}$`),
 }
 
 // checkFacts fails for facts that no database has.
 func checkFacts(f map[string]string) error {
 	for name, form := range possible {
-		if !form.MatchString(f[name]) {
+		if !form().MatchString(f[name]) {
 			return fault.New("restore-failed", nil, "the dump's %s is %.40q, which no database has", name, f[name])
 		}
 	}
@@ -146,7 +149,7 @@ func (r *catalogReader) object(ctx context.Context, e entry) error {
 		if err := r.knownCollations(ctx, e); err != nil {
 			return err
 		}
-		if regexp.MustCompile(`(?i)^CREATE\s+UNIQUE`).MatchString(e.sql) {
+		if unique().MatchString(e.sql) {
 			o.Section = engine.Keys
 		}
 	case "trigger":
@@ -159,13 +162,13 @@ func (r *catalogReader) object(ctx context.Context, e entry) error {
 	return nil
 }
 
-var word = regexp.MustCompile("\\w+|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|\\[[^]]*\\]")
+var word = pattern.Of("\\w+|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|\\[[^]]*\\]")
 
 // mentioned are the tables, and the views before this one, whose names stand in a
 // definition. The library itself keeps no record of what needs what.
 func (r *catalogReader) mentioned(sql string) (needs []string) {
 	said := map[string]bool{}
-	for _, w := range word.FindAllString(sql, -1) {
+	for _, w := range word().FindAllString(sql, -1) {
 		said[strings.ToLower(strings.Trim(w, "\"`[]"))] = true
 	}
 	for _, o := range r.cat.Objects {
@@ -226,7 +229,7 @@ func (r *catalogReader) table(ctx context.Context, e entry, o engine.Object) err
 	info := r.list[e.name]
 	switch info.kind {
 	case "virtual":
-		m := usingModule.FindStringSubmatch(e.sql)
+		m := usingModule().FindStringSubmatch(e.sql)
 		if m == nil || !carried[strings.ToLower(m[1])] {
 			module := "an unknown module"
 			if m != nil {

@@ -6,20 +6,21 @@ import (
 	"encoding/hex"
 	"math"
 	"math/bits"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"grainkeep/internal/pattern"
+
 	lib "modernc.org/sqlite/lib"
 )
 
-var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var plainName = pattern.Of(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // quote writes a name as SQL, in quotes only where it needs them.
 func quote(name string) string {
-	if plainName.MatchString(name) && !keyword(name) {
+	if plainName().MatchString(name) && !keyword(name) {
 		return name
 	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`

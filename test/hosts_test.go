@@ -113,7 +113,8 @@ func TestHosts(t *testing.T) {
 	t.Cleanup(func() { ledger.Close() })
 	query(t, ledger, "postgres", "CREATE DATABASE journal")
 	data := t.TempDir()
-	config := fmt.Sprintf("[journal]\nfolder = \"state\"\nsource = \"ledger\"\ndatabase = \"journal\"\n[schedule]\nat_once = 1\ntakeover = \"15 s\"\n"+
+	config := fmt.Sprintf("[journal]\nfolder = \"state\"\nsource = \"ledger\"\ndatabase = \"journal\"\n"+
+		"[schedule]\nat_once = 1\ntakeover = \"15 s\"\n"+
 		"[source.ledger]\nengine = \"postgres\"\nserver = \"127.0.0.1:%d\"\nuser = %q\n[keep.barn]\nstore = \"s3://barn/dumps\"\nendpoint = "+
 		"\"http://127.0.0.1:%d\"\nregion = \"us-east-1\"\n", ledger.Port, testserver.Admin, store.Port)
 	for i := range jobs {

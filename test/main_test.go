@@ -40,7 +40,8 @@ func TestMain(m *testing.M) {
 	if st, err := os.Stat("/dev/shm"); err == nil && st.IsDir() && os.Getenv("TMPDIR") == "" {
 		os.Setenv("TMPDIR", "/dev/shm") // syncing costs nothing there
 	}
-	if found, err := filepath.Glob("/usr/lib/postgresql/*/bin/psql"); err == nil && len(found) > 0 { // the one on the path is a script that looks for it
+	// The client on the path is a script that looks for it.
+	if found, err := filepath.Glob("/usr/lib/postgresql/*/bin/psql"); err == nil && len(found) > 0 {
 		os.Setenv("PATH", filepath.Dir(found[len(found)-1])+":"+os.Getenv("PATH"))
 	}
 	dir, err := os.MkdirTemp("", "grainkeep-test-")

@@ -56,6 +56,11 @@ func setAttributes(f *os.File, attrs map[string]string) (lost []string) {
 
 // setLinkTime sets the time of a link in an open folder.
 func setLinkTime(dir *os.File, name string, at time.Time) error {
-	ts := []unix.Timespec{unix.NsecToTimespec(at.UnixNano()), unix.NsecToTimespec(at.UnixNano())}
-	return unix.UtimesNanoAt(int(dir.Fd()), name, ts, unix.AT_SYMLINK_NOFOLLOW)
+	return unix.UtimesNanoAt(int(dir.Fd()), name, both(at), unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// both is a time as that of the last access and of the last change.
+func both(at time.Time) []unix.Timespec {
+	ts := unix.NsecToTimespec(at.UnixNano())
+	return []unix.Timespec{ts, ts}
 }

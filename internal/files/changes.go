@@ -7,9 +7,9 @@ import (
 	"io/fs"
 	"strings"
 
-	"grainkeep/internal/system"
-
 	"github.com/zeebo/xxh3"
+
+	"grainkeep/internal/system"
 )
 
 // changes writes of a tree what is not as it was: the entries that are new or another, the folders above them, and

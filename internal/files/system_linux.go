@@ -20,6 +20,5 @@ func syncAll(_ *os.Root, dir *os.File) error { return unix.Syncfs(int(dir.Fd()))
 
 // setTime sets the time of an open file, to the nanosecond.
 func setTime(f *os.File, at time.Time) error {
-	ts := []unix.Timespec{unix.NsecToTimespec(at.UnixNano()), unix.NsecToTimespec(at.UnixNano())}
-	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
+	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), both(at), 0)
 }

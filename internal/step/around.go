@@ -150,7 +150,7 @@ func makeGood(ctx context.Context, path string, feed *event.Feed) error {
 	if system.Lock(f) != nil {
 		return nil // it goes on
 	}
-	if there, err := os.Lstat(path); err != nil || !sameFile(f, there) {
+	if !system.Still(f, path) {
 		return nil
 	}
 	n, err := readNote(f)
@@ -165,11 +165,6 @@ func makeGood(ctx context.Context, path string, feed *event.Feed) error {
 		return fmt.Errorf("what %s left undone is still undone, and will be tried again (%s): %w", n.Name, path, err)
 	}
 	return os.Remove(path)
-}
-
-func sameFile(f *os.File, there os.FileInfo) bool {
-	here, err := f.Stat()
-	return err == nil && os.SameFile(here, there)
 }
 
 func readNote(f *os.File) (n note, err error) {

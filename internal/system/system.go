@@ -29,6 +29,27 @@ func Belongs(st fs.FileInfo) bool {
 	return !known || f.UID == 0 || f.UID == os.Getuid()
 }
 
+// Still says whether an open file is what has the path now; a link is followed neither way.
+func Still(f *os.File, path string) bool {
+	there, err := os.Lstat(path)
+	if err != nil {
+		return false
+	}
+	here, err := f.Stat()
+	return err == nil && os.SameFile(there, here)
+}
+
+// locked locks what was opened for it.
+func locked(f *os.File, err error) (*os.File, error) {
+	if err != nil {
+		return nil, err
+	}
+	if err := Lock(f); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
 // SameDrive says whether two paths are on one file system; known is false where that cannot be told.
 func SameDrive(a, b string) (same, known bool) {
 	x, y := Drive(a), Drive(b)

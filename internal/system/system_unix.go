@@ -47,26 +47,10 @@ func flock(f *os.File, how int) error {
 }
 
 // LockFolder locks a folder until what it gives is closed, or the process ends in whatever way: ErrLocked.
-func LockFolder(path string) (*os.File, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	if err := Lock(f); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return f, nil
-}
+func LockFolder(path string) (*os.File, error) { return locked(os.Open(path)) }
 
 // IsLock says whether a lock is that of the folder which has the path now.
-func IsLock(lock *os.File, path string) bool {
-	there, err := os.Stat(path)
-	if err != nil {
-		return false
-	}
-	here, err := lock.Stat()
-	return err == nil && os.SameFile(there, here)
-}
+func IsLock(lock *os.File, path string) bool { return Still(lock, path) }
 
 // RemoveLocked removes a folder with all that is in it, and gives up its lock.
 func RemoveLocked(path string, lock *os.File) error {

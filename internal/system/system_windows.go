@@ -56,27 +56,13 @@ const folderLock = ".in-use"
 
 // LockFolder locks a folder until what it gives is closed, or the process ends in whatever way: ErrLocked.
 func LockFolder(path string) (*os.File, error) {
-	f, err := os.OpenFile(path+folderLock, os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := Lock(f); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return f, nil
+	return locked(os.OpenFile(path+folderLock, os.O_RDWR|os.O_CREATE, 0o600))
 }
 
 // IsLock says whether a lock is that of the folder which has the path now.
 func IsLock(lock *os.File, path string) bool {
-	if _, err := os.Stat(path); err != nil {
-		return false
-	}
-	there, err := os.Stat(path + folderLock)
-	if err != nil {
-		return false
-	}
-	here, err := lock.Stat()
-	return err == nil && os.SameFile(there, here)
+	_, err := os.Stat(path)
+	return err == nil && Still(lock, path+folderLock)
 }
 
 // RemoveLocked removes a folder with all that is in it, and gives up its lock.

@@ -11,9 +11,9 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
-	"grainkeep/internal/pattern"
-
 	lib "modernc.org/sqlite/lib"
+
+	"grainkeep/internal/pattern"
 )
 
 var plainName = pattern.Of(`^[A-Za-z_][A-Za-z0-9_]*$`)

@@ -70,7 +70,18 @@ func TestStandby(t *testing.T) {
 			dump("incremental")
 		}
 		require.Regexp(t, `harbour +quay/second .* 3 dumps, \d+ transactions +following`, run(t, x.dir, 0, "standby").stdout)
+		// For the server, one who was killed can still be at it: he is waited for.
+		left := make(chan error)
+		hold, held := "BEGIN READ WRITE; SELECT dump FROM grainkeep_standby.mark FOR UPDATE; SELECT pg_sleep(2); COMMIT",
+			"SELECT count(*) FROM pg_locks WHERE relation = 'grainkeep_standby.mark'::regclass AND mode = 'RowShareLock'"
+		if name != "postgres" {
+			const lock = "left(concat('grainkeep standby ', sha2('second', 256)), 64)"
+			hold, held = "SELECT get_lock("+lock+", 0), sleep(2)", "SELECT is_used_lock("+lock+") IS NOT NULL"
+		}
+		go func() { left <- x.refused("second", hold) }()
+		require.Eventually(t, func() bool { return x.sql("second", held) == "1" }, 2*time.Second, 10*time.Millisecond)
 		require.Contains(t, follow(0).stderr, "3 dumps put upon it")
+		require.NoError(t, <-left)
 		same()
 		if name == "postgres" {
 			require.Equal(t, "3", x.sql("second", "SELECT last_value FROM tickets"))

@@ -56,13 +56,13 @@ func (u *upkeepSession) begin(ctx context.Context, mark string) error {
 	if err := u.s.loosen(ctx, u.c); err != nil {
 		return err
 	}
-	// Who has just ended may still have it: it is waited for 5 seconds.
-	got, err := u.c.value(ctx, "SELECT get_lock(left(concat('grainkeep standby ', sha2("+literal(u.database)+", 256)), 64), 5)")
+	got, err := u.c.value(ctx, fmt.Sprintf("SELECT get_lock(left(concat('grainkeep standby ', sha2(%s, 256)), 64), %d)",
+		literal(u.database), max(1, int(u.s.at.LockWait.Seconds()))))
 	if err != nil {
 		return err
 	}
 	if got != "1" {
-		return fault.New(engine.MarkDiffers, nil, "somebody else is bringing the database %s onward", u.database)
+		return engine.Contended(u.database, u.s.at.LockWait)
 	}
 	if err := u.freeze(ctx, false); err != nil {
 		return err

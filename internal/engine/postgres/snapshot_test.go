@@ -326,6 +326,23 @@ func TestLockedTableIsNamedWithItsHolder(t *testing.T) {
 			c.PgConn().PID(), testserver.Admin))
 }
 
+func TestSomebodyElseBringsADatabaseOnward(t *testing.T) {
+	ctx := context.Background()
+	s, c := fresh(t, "kept_up", "SELECT 1")
+	for _, sql := range s.MarkSQL("first") {
+		_, err := c.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	one, err := s.Onward(ctx, "kept_up", "first")
+	require.NoError(t, err)
+	_, err = s.Onward(ctx, "kept_up", "first")
+	require.EqualError(t, err, "somebody else has been bringing the database kept_up onward for more than 300ms")
+	require.NoError(t, one.Commit(ctx, "second"))
+	require.NoError(t, one.Close())
+	_, err = s.Onward(ctx, "kept_up", "first")
+	require.True(t, fault.HasCode(err, engine.MarkDiffers), "%v", err)
+}
+
 func TestSettingsAreTheSameEverywhere(t *testing.T) {
 	ctx := context.Background()
 	s, c := fresh(t, "settled",

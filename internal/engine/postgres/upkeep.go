@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -35,7 +36,8 @@ func (s *source) Marked(ctx context.Context, database string) (mark string, err 
 		return "", err
 	}
 	defer closeConn(c)
-	return markIn(ctx, c, "")
+	mark, err = markIn(ctx, c, "")
+	return mark, plain(ctx, c, err)
 }
 
 // markIn reads the mark; empty: there is none.
@@ -45,32 +47,44 @@ func markIn(ctx context.Context, c *pgx.Conn, lock string) (mark string, err err
 	if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") || errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
-	return mark, plain(ctx, c, err)
+	return mark, err
 }
 
 // upkeepSession is a session in whose transaction a database is brought onward.
 type upkeepSession struct{ session }
 
-// Onward implements engine.Upkeeper. The mark's row is locked: whoever else is at it has to wait, and then finds another.
+// Onward implements engine.Upkeeper.
 func (s *source) Onward(ctx context.Context, database, mark string) (engine.UpkeepSession, error) {
 	c, err := s.connect(ctx, database)
 	if err != nil {
 		return nil, err
 	}
-	u := &upkeepSession{session{c}}
-	_, err = c.Exec(ctx, settings+fast+"BEGIN READ WRITE")
-	var is string
-	if err == nil {
-		is, err = markIn(ctx, c, " FOR UPDATE NOWAIT")
+	if err := s.begin(ctx, c, database, mark); err != nil {
+		err = plain(ctx, c, err) // before the connection is closed, or it is taken for lost
+		closeConn(c)
+		return nil, err
 	}
-	if err == nil && is != mark {
-		err = fault.New(engine.MarkDiffers, nil, "the database %s is not at the dump that it was thought to be", database)
-	}
+	return &upkeepSession{session{c}}, nil
+}
+
+// begin locks the mark's row: whoever waited for it finds another mark.
+func (s *source) begin(ctx context.Context, c *pgx.Conn, database, mark string) error {
+	_, err := c.Exec(ctx, fmt.Sprintf("%s%sBEGIN READ WRITE; SET LOCAL lock_timeout = %d", settings, fast, max(1, s.at.LockWait.Milliseconds())))
 	if err != nil {
-		u.Close()
-		return nil, plain(ctx, c, err)
+		return err
 	}
-	return u, nil
+	is, err := markIn(ctx, c, " FOR UPDATE")
+	var pg *pgconn.PgError
+	switch {
+	case errors.As(err, &pg) && pg.Code == "55P03":
+		return engine.Contended(database, s.at.LockWait)
+	case err != nil:
+		return err
+	case is != mark:
+		return fault.New(engine.MarkDiffers, nil, "the database %s is not at the dump that it was thought to be", database)
+	}
+	_, err = c.Exec(ctx, "SET LOCAL lock_timeout = 0")
+	return err
 }
 
 // Commit implements engine.UpkeepSession.

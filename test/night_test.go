@@ -185,7 +185,6 @@ on = ["failure", "recovery"]
 	// Everything is killed in the middle of a step that hangs: the service is down, and the next start brings it up.
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "hang"), nil, 0o600))
 	require.NoError(t, os.Remove(filepath.Join(dir, "service")))
-	call(token) // unless the minute's own run is under way
 	service := func() string {
 		data, err := os.ReadFile(filepath.Join(dir, "service"))
 		if err != nil {
@@ -193,7 +192,10 @@ on = ["failure", "recovery"]
 		}
 		return strings.TrimSpace(string(data))
 	}
-	require.Eventually(t, func() bool { return service() == "down" }, 3*patience, tick, s.out)
+	require.Eventually(t, func() bool {
+		call(token) // which is refused while the one before, or the minute's own, is under way
+		return service() == "down"
+	}, 3*patience, 20*tick, s.out)
 	require.NoError(t, s.cmd.Process.Kill())
 	s.cmd.Wait()
 	require.NoError(t, exec.Command("pkill", "-9", "-f", filepath.Join(dir,

@@ -135,8 +135,7 @@ func (a *app) warn(code, format string, args ...any) {
 // mention tells of a failure that does not end the command, and raises the exit
 // code.
 func (a *app) mention(err error) {
-	f := asFault(err)
-	a.raise(f.Class)
+	a.raise(asFault(err).Class)
 	if a.told == nil {
 		a.told = err
 	}
@@ -144,7 +143,7 @@ func (a *app) mention(err error) {
 		a.run.Line("failed", "%v", err)
 	}
 	if !a.json {
-		a.complain(f)
+		a.complain(err)
 	}
 }
 
@@ -189,10 +188,9 @@ func (a *app) finish(cmd *cobra.Command, err error) int {
 		a.raise(fault.Warned)
 	}
 	if err != nil {
-		f := asFault(err)
-		a.worst = f.Class
+		a.worst = asFault(err).Class
 		if !a.json {
-			a.complain(f)
+			a.complain(err)
 		}
 	}
 	if a.probed != nil {

@@ -127,7 +127,7 @@ func (a *app) askDump(name string, questions []string, q askFlags) error {
 		now = now[1:]
 		answer, err := a.answer(s, question, q, feed.Gauge())
 		if a.ctx.Err() == nil && err != nil && len(questions) == 0 && terminal(os.Stdin) > 0 { // whoever asks goes on
-			a.complain(asFault(err))
+			a.complain(err)
 			continue
 		}
 		if err != nil {

@@ -155,7 +155,7 @@ func (g *guide) again(err error) bool {
 	if _, is := g.asker.(forms); !is || errors.Is(err, errLeft) || g.a.ctx.Err() != nil {
 		return false
 	}
-	g.a.complain(asFault(err))
+	g.a.complain(err)
 	return true
 }
 

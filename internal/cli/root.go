@@ -220,10 +220,17 @@ func asFault(err error) *fault.Error {
 	return fault.Of(err)
 }
 
-func (a *app) complain(err *fault.Error) {
-	text := fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(err.Error()))
-	if err.Do != "" {
-		text += fmt.Sprintf("  → %s\n", phrase.Clean(err.Do))
+// complain says what failed; of several errors that were joined each with its own advice.
+func (a *app) complain(err error) {
+	each := fault.Each(err)
+	if errors.Is(err, context.Canceled) {
+		each = []*fault.Error{asFault(err)}
 	}
-	a.tell(text)
+	for _, f := range each {
+		text := fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(f.Error()))
+		if f.Do != "" {
+			text += fmt.Sprintf("  → %s\n", phrase.Clean(f.Do))
+		}
+		a.tell(text)
+	}
 }

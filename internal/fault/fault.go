@@ -6,6 +6,8 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"reflect"
+	"strings"
 )
 
 // Class is the exit code that an error leads to. The numbers are a contract
@@ -56,7 +58,29 @@ func (e *Error) Error() string {
 	if e.Err == nil {
 		return e.What
 	}
-	return e.What + ": " + e.Err.Error()
+	return e.What + ": " + said(e.Err)
+}
+
+// said is an error's text. Errors that were joined are on one line, as everything is that people are told.
+func said(err error) string {
+	parts := joined(err)
+	if parts == nil {
+		return err.Error()
+	}
+	var each []string
+	for _, e := range parts {
+		each = append(each, said(e))
+	}
+	return strings.Join(each, "; also: ")
+}
+
+// joined gives the parts of what errors.Join made; nil: it was made otherwise.
+func joined(err error) []error {
+	j, is := err.(interface{ Unwrap() []error })
+	if !is || reflect.TypeOf(err) != reflect.TypeOf(errors.Join(err)) {
+		return nil
+	}
+	return j.Unwrap()
 }
 
 // Unwrap gives the cause.
@@ -66,12 +90,24 @@ func (e *Error) Unwrap() error { return e.Err }
 func Of(err error) *Error {
 	var e *Error
 	if errors.As(err, &e) {
-		if e.Error() == err.Error() {
+		if e.Error() == said(err) {
 			return e
 		}
-		return &Error{Code: e.Code, Class: e.Class, What: err.Error(), Do: e.Do}
+		return &Error{Code: e.Code, Class: e.Class, What: said(err), Do: e.Do}
 	}
-	return &Error{Code: "failed", Class: Failed, What: err.Error()}
+	return &Error{Code: "failed", Class: Failed, What: said(err)}
+}
+
+// Each is Of for every one of the errors that were joined.
+func Each(err error) (list []*Error) {
+	parts := joined(err)
+	if parts == nil {
+		return []*Error{Of(err)}
+	}
+	for _, e := range parts {
+		list = append(list, Each(e)...)
+	}
+	return list
 }
 
 // HasCode says whether the chain holds an Error with the code.

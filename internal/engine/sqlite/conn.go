@@ -23,6 +23,8 @@ type conn struct {
 	tls  *libc.TLS
 	db   uintptr
 	path string
+
+	patience *patience
 }
 
 // failure is an error of the library, with its extended result code.
@@ -59,7 +61,7 @@ func openConn(path string, flags int32, busy time.Duration) (*conn, error) {
 	// No statement of a dump, a view or a check opens another file: not with ATTACH, and
 	// not with VACUUM INTO, which attaches.
 	lib.Xsqlite3_limit(tls, c.db, lib.SQLITE_LIMIT_ATTACHED, 0)
-	lib.Xsqlite3_busy_timeout(tls, c.db, int32(busy.Milliseconds()))
+	c.waitFor(busy)
 	return c, nil
 }
 
@@ -86,6 +88,7 @@ func (c *conn) close() error {
 		return nil
 	}
 	if c.db != 0 {
+		patient.Delete(c.db) // before another connection can have its address
 		lib.Xsqlite3_close_v2(c.tls, c.db)
 	}
 	c.tls.Close()
@@ -93,10 +96,11 @@ func (c *conn) close() error {
 	return nil
 }
 
-// watch interrupts running statements when the context ends. The returned
+// watch interrupts running statements, and waits for locks, when the context ends. The returned
 // function ends the watch and turns an interruption into the context's cause.
 func (c *conn) watch(ctx context.Context) func(error) error {
-	db := c.db
+	db, before := c.db, c.patience.ctx
+	c.patience.ctx = ctx
 	gone := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(gone)
@@ -105,6 +109,7 @@ func (c *conn) watch(ctx context.Context) func(error) error {
 		tls.Close()
 	})
 	return func(err error) error {
+		c.patience.ctx = before
 		if !stop() {
 			<-gone
 		}
@@ -251,13 +256,13 @@ func (c *conn) each(ctx context.Context, sql string, f func(*stmt) error) (err e
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	done := c.watch(ctx)
+	defer func() { err = done(err) }()
 	s, err := c.prepare(sql)
 	if err != nil {
 		return err
 	}
 	defer s.close()
-	done := c.watch(ctx)
-	defer func() { err = done(err) }()
 	for {
 		more, err := s.step()
 		if err != nil || !more {

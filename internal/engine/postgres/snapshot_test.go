@@ -239,13 +239,16 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 			i := &interloper{other: c, sql: change[0], n: n}
 			got, err := read(i)
 			require.NoError(t, err, change[0])
-			after, err := read(&interloper{})
-			require.NoError(t, err)
+			differs, after := !maps.Equal(before, got), map[string]string(nil)
+			if differs {
+				after, err = read(&interloper{})
+				require.NoError(t, err)
+			}
 			if i.err == nil && change[1] != "" {
 				_, err = c.Exec(ctx, change[1])
 				require.NoError(t, err, change[1])
 			}
-			if !maps.Equal(before, got) {
+			if differs {
 				require.Equal(t, after, got, "%s, before query %d", change[0], n)
 			}
 			if i.err != nil || change[1] == "" { // it is not as it was

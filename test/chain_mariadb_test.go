@@ -88,7 +88,7 @@ func chainsOfMaria(t *testing.T, m *testserver.MySQL, more string) {
 	}
 	client := strings.Join(m.Client(), " ") + " "
 	chainsOf(t, t.TempDir(), rand.New(rand.NewPCG(1, 714)), subject{
-		from: m.URL("chained"), to: m.URL(""),
+		from: m.URL("chained"), to: m.URL(""), half: !m.Maria,
 		change: func(sql string) error {
 			_, err := m.Ask(context.Background(), "chained", sql)
 			return err

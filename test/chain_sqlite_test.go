@@ -69,7 +69,7 @@ func TestRandomChainsOfSQLite(t *testing.T) {
 			source := filepath.Join(dir, "app.db")
 			makeFile(t, source, strings.Replace(nasty, "ENCODING", encoding, 1)+sqliteLarge)
 			chainsOf(t, dir, rand.New(rand.NewPCG(uint64(seed), 714)), subject{
-				from: source, to: dir,
+				from: source, to: dir, half: seed > 0,
 				change: func(sql string) error {
 					db := openFile(t, source)
 					defer db.Close()

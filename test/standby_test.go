@@ -133,9 +133,9 @@ func TestStandbyKilled(t *testing.T) {
 		run(t, x.dir, -1, "dump", "nightly", "--kind", "full", "--new-baseline")
 		random := rand.New(rand.NewPCG(11, 12))
 		for round := range 12 {
-			from := round * 4000
+			from := round * 2000
 			var rows []string
-			for i := range 4000 {
+			for i := range 2000 {
 				rows = append(rows, fmt.Sprintf("(%d, %d)", from+i, i))
 			}
 			x.sql("live", "INSERT INTO ledger VALUES "+strings.Join(rows, ", "))

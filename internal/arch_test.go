@@ -90,7 +90,7 @@ func TestEnginesKnowNoKeeps(t *testing.T) {
 		for _, name := range names {
 			if strings.HasPrefix(name, "grainkeep/") {
 				require.Contains(t, []string{"grainkeep/internal/engine", "grainkeep/internal/fault",
-					"grainkeep/internal/clock", "grainkeep/internal/system", "grainkeep/internal/pattern"}, name, path)
+					"grainkeep/internal/clock", "grainkeep/internal/system", "grainkeep/internal/pattern", "grainkeep/internal/phrase"}, name, path)
 			}
 		}
 	}

@@ -594,7 +594,7 @@ func TestMariaDBReadersShareATable(t *testing.T) {
 			"SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET v = concat%'") == "1"
 	}, patience, tick)
 	o := run(t, dir, 1, "dump", "j")
-	require.Contains(t, o.stderr, "could not be pinned within 2s: others hold a lock")
+	require.Contains(t, o.stderr, "could not be pinned within 2.0 s: others hold a lock")
 	require.Regexp(t, `it may be held by session \d+ of `+testserver.Admin+` \(\d+ s: UPDATE t SET v = concat`,
 		o.stderr)
 	require.NoError(t, <-busy)

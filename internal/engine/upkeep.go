@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // Upkeeper is a Source that can bring a restored database onward, from one dump to the next: all at once, or not at all.
@@ -31,7 +32,7 @@ const MarkDiffers = "mark-differs"
 
 // Contended is the error about a database that somebody else kept bringing onward.
 func Contended(database string, waited time.Duration) error {
-	return fault.New("standby-occupied", nil, "somebody else has been bringing the database %s onward for more than %s", database, waited).
+	return fault.New("standby-occupied", nil, "somebody else has been bringing the database %s onward for more than %s", database, phrase.Duration(waited)).
 		Advise("wait for that to end, or end its session on the server")
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // pin is one moment of several databases: readers whose snapshots are the same, each
@@ -76,7 +77,7 @@ func (s *source) pin(ctx context.Context, databases []string, readers int) (*pin
 		switch {
 		case hasCode(err, codeLockWait, codeDeadlock):
 			return nil, fault.New("locked", nil, "the tables could not be pinned within %s: others hold a lock",
-				s.at.LockWait).Advise("%s", s.holders(ctx))
+				phrase.Duration(s.at.LockWait)).Advise("%s", s.holders(ctx))
 		case err != nil:
 			return nil, err
 		case time.Now().After(end):

@@ -14,6 +14,7 @@ import (
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
+	"grainkeep/internal/phrase"
 )
 
 // snapshot is one exported snapshot with all tables locked. The connection that
@@ -239,7 +240,7 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 	for i, t := range tables {
 		oids[i] = fmt.Sprint(t.OID)
 	}
-	e := fault.New("lock-wait", nil, "a table of %s stayed locked for %s", p.database, p.s.at.LockWait).
+	e := fault.New("lock-wait", nil, "a table of %s stayed locked for %s", p.database, phrase.Duration(p.s.at.LockWait)).
 		Advise("end the session that holds it, dump at a quieter hour, or give lock_wait more time")
 	var pid int32
 	var table, user, app, query string
@@ -256,7 +257,7 @@ func (p *snapshot) lockHolder(ctx context.Context, tables []lockTable) error {
 			}
 		}
 		e.What = fmt.Sprintf("%s in %s stayed locked for %s by process %d of the server (user %s, %s): %s",
-			table, p.database, p.s.at.LockWait, pid, user, app, query)
+			table, p.database, phrase.Duration(p.s.at.LockWait), pid, user, app, query)
 	}
 	return e
 }

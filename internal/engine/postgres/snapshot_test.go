@@ -325,7 +325,7 @@ func TestLockedTableIsNamedWithItsHolder(t *testing.T) {
 	_, err = s.Snapshot(ctx, "stuck")
 	require.True(t, fault.HasCode(err, "lock-wait"), "%v", err)
 	require.Contains(t, err.Error(),
-		fmt.Sprintf(`public."Pier" in stuck stayed locked for 300ms by process %d of the server (user %s`,
+		fmt.Sprintf(`public."Pier" in stuck stayed locked for 300 ms by process %d of the server (user %s`,
 			c.PgConn().PID(), testserver.Admin))
 }
 
@@ -339,7 +339,7 @@ func TestSomebodyElseBringsADatabaseOnward(t *testing.T) {
 	one, err := s.Onward(ctx, "kept_up", "first")
 	require.NoError(t, err)
 	_, err = s.Onward(ctx, "kept_up", "first")
-	require.EqualError(t, err, "somebody else has been bringing the database kept_up onward for more than 300ms")
+	require.EqualError(t, err, "somebody else has been bringing the database kept_up onward for more than 300 ms")
 	require.NoError(t, one.Commit(ctx, "second"))
 	require.NoError(t, one.Close())
 	_, err = s.Onward(ctx, "kept_up", "first")

@@ -32,8 +32,8 @@ const MarkDiffers = "mark-differs"
 
 // Contended is the error about a database that somebody else kept bringing onward.
 func Contended(database string, waited time.Duration) error {
-	return fault.New("standby-occupied", nil, "somebody else has been bringing the database %s onward for more than %s", database, phrase.Duration(waited)).
-		Advise("wait for that to end, or end its session on the server")
+	return fault.New("standby-occupied", nil, "somebody else has been bringing the database %s onward for more than %s", database,
+		phrase.Duration(waited)).Advise("wait for that to end, or end its session on the server")
 }
 
 // UpkeepSession is a session that brings a database onward. Close, without Commit, takes everything back.

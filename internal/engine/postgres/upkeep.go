@@ -69,7 +69,8 @@ func (s *source) Onward(ctx context.Context, database, mark string) (engine.Upke
 
 // begin locks the mark's row: whoever waited for it finds another mark.
 func (s *source) begin(ctx context.Context, c *pgx.Conn, database, mark string) error {
-	_, err := c.Exec(ctx, fmt.Sprintf("%s%sBEGIN READ WRITE; SET LOCAL lock_timeout = %d", settings, fast, max(1, s.at.LockWait.Milliseconds())))
+	_, err := c.Exec(ctx, settings+fast+
+		fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d", max(1, s.at.LockWait.Milliseconds())))
 	if err != nil {
 		return err
 	}

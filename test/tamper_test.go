@@ -654,17 +654,26 @@ func TestSignalsAndFullOutput(t *testing.T) {
 	_, err := db.Exec("BEGIN EXCLUSIVE")
 	require.NoError(t, err)
 	sh(t, b.dir, `sed -i '/^\[job/a lock_wait = "1 hour"' grainkeep.toml`)
-	cmd, _, wait := command(b.dir, "dump", "nightly/live.db")
-	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool {
-		_, err := os.Stat(filepath.Join(b.keep, ".work", "job-nightly.lease"))
-		return err == nil
-	}, patience, tick)
-	time.Sleep(100 * time.Millisecond) // it has to wait for the lock
-	require.NoError(t, cmd.Process.Signal(os.Interrupt))
-	hangs := time.AfterFunc(3*patience, func() { _ = cmd.Process.Kill() })
-	require.Contains(t, wait().stderr, "stopped by SIGINT; what was unfinished is removed", "also from the wait for a lock")
-	hangs.Stop()
+	for signals := range 2 { // asked once, and once more at the same time
+		cmd, _, wait := command(b.dir, "dump", "nightly/live.db")
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool {
+			_, err := os.Stat(filepath.Join(b.keep, ".work", "job-nightly.lease"))
+			return err == nil
+		}, patience, tick)
+		time.Sleep(100 * time.Millisecond) // it has to wait for the lock
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		for range signals {
+			_ = cmd.Process.Signal(os.Interrupt) // it may be gone already
+		}
+		hangs := time.AfterFunc(3*patience, func() { _ = cmd.Process.Kill() })
+		o := wait()
+		hangs.Stop()
+		require.Equal(t, 1, o.code, o.stderr)
+		if signals == 0 {
+			require.Contains(t, o.stderr, "stopped by SIGINT; what was unfinished is removed", "also from the wait for a lock")
+		}
+	}
 	_, err = db.Exec("COMMIT")
 	require.NoError(t, err)
 	b.run(3, "dump", "nightly") // nothing is in the way of the next

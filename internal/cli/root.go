@@ -222,11 +222,8 @@ func asFault(err error) *fault.Error {
 
 // complain says what failed; of several errors that were joined each with its own advice.
 func (a *app) complain(err error) {
-	each := fault.Each(err)
-	if errors.Is(err, context.Canceled) {
-		each = []*fault.Error{asFault(err)}
-	}
-	for _, f := range each {
+	for _, e := range fault.Parts(err) {
+		f := asFault(e)
 		text := fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(f.Error()))
 		if f.Do != "" {
 			text += fmt.Sprintf("  → %s\n", phrase.Clean(f.Do))

@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	_ "grainkeep/internal/store/folder"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	_ "grainkeep/internal/store/folder"
 
 	"github.com/stretchr/testify/require"
 

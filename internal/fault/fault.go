@@ -63,24 +63,23 @@ func (e *Error) Error() string {
 
 // said is an error's text. Errors that were joined are on one line, as everything is that people are told.
 func said(err error) string {
-	parts := joined(err)
-	if parts == nil {
-		return err.Error()
-	}
 	var each []string
-	for _, e := range parts {
-		each = append(each, said(e))
+	for _, e := range Parts(err) {
+		each = append(each, e.Error())
 	}
 	return strings.Join(each, "; also: ")
 }
 
-// joined gives the parts of what errors.Join made; nil: it was made otherwise.
-func joined(err error) []error {
+// Parts gives the errors of which errors.Join made one; of any other error just that.
+func Parts(err error) (list []error) {
 	j, is := err.(interface{ Unwrap() []error })
 	if !is || reflect.TypeOf(err) != reflect.TypeOf(errors.Join(err)) {
-		return nil
+		return []error{err}
 	}
-	return j.Unwrap()
+	for _, e := range j.Unwrap() {
+		list = append(list, Parts(e)...)
+	}
+	return list
 }
 
 // Unwrap gives the cause.
@@ -96,18 +95,6 @@ func Of(err error) *Error {
 		return &Error{Code: e.Code, Class: e.Class, What: said(err), Do: e.Do}
 	}
 	return &Error{Code: "failed", Class: Failed, What: said(err)}
-}
-
-// Each is Of for every one of the errors that were joined.
-func Each(err error) (list []*Error) {
-	parts := joined(err)
-	if parts == nil {
-		return []*Error{Of(err)}
-	}
-	for _, e := range parts {
-		list = append(list, Each(e)...)
-	}
-	return list
 }
 
 // HasCode says whether the chain holds an Error with the code.

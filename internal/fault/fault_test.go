@@ -25,7 +25,7 @@ func TestOfKeepsCodeAdviceAndWords(t *testing.T) {
 	require.Equal(t, Usage, Wrong("x", "y").Class)
 	several := errors.Join(e, errors.New("and\nodd"))
 	require.Equal(t, "the keep barn is full: short write; also: and\nodd", Of(several).Error())
-	require.Equal(t, []*Error{e, Of(errors.New("and\nodd"))}, Each(several))
+	require.Equal(t, []error{e, errors.New("and\nodd"), io.EOF}, Parts(errors.Join(several, io.EOF)))
 	require.Equal(t, "none: one; also: two", New("x", errors.Join(errors.New("one"), errors.New("two")), "none").Error())
 	own := fmt.Errorf("%w, then %w", io.EOF, io.ErrNoProgress)
 	require.Equal(t, own.Error(), Of(own).Error())

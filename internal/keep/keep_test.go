@@ -2,12 +2,13 @@ package keep
 
 import (
 	"context"
-	_ "grainkeep/internal/store/folder"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	_ "grainkeep/internal/store/folder"
 
 	"github.com/stretchr/testify/require"
 

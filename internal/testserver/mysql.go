@@ -94,7 +94,7 @@ func (m *MySQL) initialise() error {
 	defer pristine.Unlock()
 	data := filepath.Join(m.Folder, "data")
 	if _, err := os.Stat(pristine.folder); err == nil {
-		return exec.Command("cp", "-a", pristine.folder, data).Run()
+		return copyFolder(pristine.folder, data)
 	}
 	install := m.command(m.Folder, m.args[0], append(m.args[1:], "--initialize-insecure")...)
 	if out, err := install.CombinedOutput(); err != nil {
@@ -102,8 +102,8 @@ func (m *MySQL) initialise() error {
 		return fmt.Errorf("initialising MySQL: %w\n%s%s", err, out, log)
 	}
 	pristine.folder = filepath.Join(m.Folder, "new")
-	if out, err := exec.Command("cp", "-a", data, pristine.folder).CombinedOutput(); err != nil {
-		return fmt.Errorf("cp: %w\n%s", err, out)
+	if err := copyFolder(data, pristine.folder); err != nil {
+		return err
 	}
 	return os.Remove(filepath.Join(pristine.folder, "auto.cnf")) // each server has a name of its own
 }

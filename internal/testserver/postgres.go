@@ -123,8 +123,8 @@ func (p *Postgres) StartStandby(parent string) (*Postgres, error) {
 	if err := p.Stop("fast"); err != nil {
 		return nil, err
 	}
-	if out, err := exec.Command("cp", "-a", p.data(), q.data()).CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("cp: %w\n%s", err, out)
+	if err := copyFolder(p.data(), q.data()); err != nil {
+		return nil, err
 	}
 	if q.Port, err = freePort(); err != nil {
 		return nil, err

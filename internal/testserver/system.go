@@ -98,6 +98,14 @@ func (s system) command(folder, program string, args ...string) *exec.Cmd {
 	return cmd
 }
 
+// copyFolder copies all of a folder, with who owns it.
+func copyFolder(from, to string) error {
+	if out, err := exec.Command("cp", "-a", from, to).CombinedOutput(); err != nil {
+		return fmt.Errorf("cp: %w\n%s", err, out)
+	}
+	return nil
+}
+
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -307,13 +307,15 @@ func (s *source) connect(ctx context.Context, database string) (*conn, error) {
 		return nil, s.explainLogin(ctx, database, err)
 	}
 	c := &conn{raw}
-	if _, err := c.exec(ctx, settings+patient+s.own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", max(1,
-		int(s.at.LockWait.Seconds())))); err != nil {
+	if _, err := c.exec(ctx, settings+patient+s.own+fmt.Sprintf("SET lock_wait_timeout = %d;\n", s.lockWait())); err != nil {
 		c.close()
 		return nil, fmt.Errorf("session settings: %w", err)
 	}
 	return c, nil
 }
+
+// lockWait is the longest wait for a lock of others, in whole seconds, as the server takes it.
+func (s *source) lockWait() int { return max(1, int(s.at.LockWait.Seconds())) }
 
 // lookedFor says where a password was looked for.
 func (s *source) lookedFor() string {

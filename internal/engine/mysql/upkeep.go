@@ -57,7 +57,7 @@ func (u *upkeepSession) begin(ctx context.Context, mark string) error {
 		return err
 	}
 	got, err := u.c.value(ctx, fmt.Sprintf("SELECT get_lock(left(concat('grainkeep standby ', sha2(%s, 256)), 64), %d)",
-		literal(u.database), max(1, int(u.s.at.LockWait.Seconds()))))
+		literal(u.database), u.s.lockWait()))
 	if err != nil {
 		return err
 	}

@@ -257,8 +257,7 @@ func (s *source) publish(ctx context.Context, c *pgx.Conn, standby bool) error {
 	default:
 		sql = "ALTER PUBLICATION " + name + " SET TABLE ONLY " + strings.Join(want, ", ONLY ")
 	}
-	_, err = c.Exec(ctx, fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d; SET LOCAL client_min_messages = "+
-		"error; %s; COMMIT", max(1, s.at.LockWait.Milliseconds()), sql))
+	_, err = c.Exec(ctx, "BEGIN READ WRITE; "+s.lockTimeout()+"SET LOCAL client_min_messages = error; "+sql+"; COMMIT")
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		c.Exec(ctx, "ROLLBACK")

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 )
@@ -36,6 +37,11 @@ SET lock_timeout = 0;
 SET idle_in_transaction_session_timeout = 0;
 SET client_min_messages = 'warning';
 `
+
+// lockTimeout bounds, within a transaction, the wait for locks of others.
+func (s *source) lockTimeout() string {
+	return fmt.Sprintf("SET LOCAL lock_timeout = %d; ", max(1, s.at.LockWait.Milliseconds()))
+}
 
 // rowsIn is the encoding that rows are written in, where it is not UTF8: the
 // database's own, since some of its characters may not be in UTF8, and not all come

@@ -212,9 +212,8 @@ func (p *snapshot) lock(ctx context.Context, tables []lockTable) error {
 	for i, t := range tables {
 		names[i] = t.Name
 	}
-	_, err := p.c.Exec(ctx,
-		fmt.Sprintf("SET LOCAL lock_timeout = %d; LOCK TABLE ONLY %s IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0",
-			max(1, p.s.at.LockWait.Milliseconds()), strings.Join(names, ", ONLY ")))
+	_, err := p.c.Exec(ctx, p.s.lockTimeout()+"LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+
+		" IN ACCESS SHARE MODE; SET LOCAL lock_timeout = 0")
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) {
 		return err

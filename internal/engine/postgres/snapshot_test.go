@@ -239,7 +239,8 @@ func TestEachChangeWhileTheCatalogIsRead(t *testing.T) {
 			i := &interloper{other: c, sql: change[0], n: n}
 			got, err := read(i)
 			require.NoError(t, err, change[0])
-			differs, after := !maps.Equal(before, got), map[string]string(nil)
+			var after map[string]string
+			differs := !maps.Equal(before, got)
 			if differs {
 				after, err = read(&interloper{})
 				require.NoError(t, err)

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -69,8 +68,7 @@ func (s *source) Onward(ctx context.Context, database, mark string) (engine.Upke
 
 // begin locks the mark's row: whoever waited for it finds another mark.
 func (s *source) begin(ctx context.Context, c *pgx.Conn, database, mark string) error {
-	_, err := c.Exec(ctx, settings+fast+
-		fmt.Sprintf("BEGIN READ WRITE; SET LOCAL lock_timeout = %d", max(1, s.at.LockWait.Milliseconds())))
+	_, err := c.Exec(ctx, settings+fast+"BEGIN READ WRITE; "+s.lockTimeout())
 	if err != nil {
 		return err
 	}

@@ -23,8 +23,7 @@ type conn struct {
 	tls  *libc.TLS
 	db   uintptr
 	path string
-
-	patience *patience
+	waiting
 }
 
 // failure is an error of the library, with its extended result code.
@@ -88,7 +87,7 @@ func (c *conn) close() error {
 		return nil
 	}
 	if c.db != 0 {
-		patient.Delete(c.db) // before another connection can have its address
+		conns.Delete(c.db) // before another connection can have its address
 		lib.Xsqlite3_close_v2(c.tls, c.db)
 	}
 	c.tls.Close()
@@ -99,8 +98,8 @@ func (c *conn) close() error {
 // watch interrupts running statements, and waits for locks, when the context ends. The returned
 // function ends the watch and turns an interruption into the context's cause.
 func (c *conn) watch(ctx context.Context) func(error) error {
-	db, before := c.db, c.patience.ctx
-	c.patience.ctx = ctx
+	db, before := c.db, c.waiting.ctx
+	c.waiting.ctx = ctx
 	gone := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(gone)
@@ -109,7 +108,7 @@ func (c *conn) watch(ctx context.Context) func(error) error {
 		tls.Close()
 	})
 	return func(err error) error {
-		c.patience.ctx = before
+		c.waiting.ctx = before
 		if !stop() {
 			<-gone
 		}

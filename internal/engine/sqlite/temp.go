@@ -292,10 +292,7 @@ func (c *conn) prepareOnly(sql string, allowed []int32) (*stmt, *asking, error) 
 	number := nextAsk.Add(1)
 	askings.Store(number, r)
 	defer askings.Delete(number)
-	call := authorize
-	lib.Xsqlite3_set_authorizer(c.tls, c.db, *(*uintptr)(unsafe.Pointer(&struct {
-		f func(*libc.TLS, uintptr, int32, uintptr, uintptr, uintptr, uintptr) int32
-	}{call})), uintptr(number))
+	lib.Xsqlite3_set_authorizer(c.tls, c.db, function(authorize), uintptr(number))
 	defer lib.Xsqlite3_set_authorizer(c.tls, c.db, 0, 0)
 	s, err := c.prepare(sql)
 	return s, r, err

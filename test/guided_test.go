@@ -19,9 +19,16 @@ import (
 // terminalOf runs the program in a terminal, and gives what waits for a text and then types.
 func terminalOf(t *testing.T, dir string, args ...string) (answer func(when, keys string), end func() (string, int)) {
 	t.Helper()
+	return terminalOfWidth(t, 140, dir, args...)
+}
+
+// terminalOfWidth is a terminal of so many columns.
+func terminalOfWidth(t *testing.T, columns uint16, dir string, args ...string) (answer func(when, keys string),
+	end func() (string, int)) {
+	t.Helper()
 	cmd := exec.Command(program, args...)
 	cmd.Dir, cmd.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TZ=UTC", "TERM=xterm"}
-	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: 140})
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: columns})
 	require.NoError(t, err)
 	t.Cleanup(func() { tty.Close() })
 	var mu sync.Mutex

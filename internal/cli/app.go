@@ -38,6 +38,7 @@ type app struct {
 	keys       []string // files with private keys
 	json       bool
 	quiet      bool
+	wide       bool // what is shown need not fit the terminal
 
 	log  *slog.Logger
 	mute error // why the result could not be written
@@ -64,7 +65,11 @@ type app struct {
 // here, and in print, warn and complain, and nowhere else.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet && !a.json {
-		a.tell(fmt.Sprintf(format+"\n", clean(args)...))
+		text := fmt.Sprintf(format+"\n", clean(args)...)
+		if !hasBlock(args) {
+			text = a.prose(a.stderr, text)
+		}
+		a.tell(text)
 	}
 }
 
@@ -74,11 +79,29 @@ func (a *app) tell(text string) { _ = a.writeTo(a.stderr, text) }
 // print writes a part of the result.
 func (a *app) print(format string, args ...any) {
 	if !a.quiet && !a.json {
-		if err := a.writeTo(a.stdout, fmt.Sprintf(format, clean(args)...)); err != nil && a.mute == nil {
+		if err := a.writeTo(a.stdout, a.fitted(a.stdout, format, args)); err != nil && a.mute == nil {
 			a.mute = err
 		}
 	}
 }
+
+// fitted is a text whose lines break between words where the terminal is narrower: not what is a block, which has its
+// own lines, nor a path or an id that stands alone, which is to be copied.
+func (a *app) fitted(w io.Writer, format string, args []any) string {
+	text := fmt.Sprintf(format, clean(args)...)
+	if !strings.Contains(format, " ") || hasBlock(args) {
+		return text
+	}
+	return a.prose(w, text)
+}
+
+// hasBlock says whether one of some arguments has lines of its own.
+func hasBlock(args []any) bool {
+	return slices.ContainsFunc(args, func(v any) bool { _, is := v.(block); return is })
+}
+
+// prose breaks the lines of a text between words, where a terminal is narrower.
+func (a *app) prose(w io.Writer, text string) string { return fold(text, a.room(w)) }
 
 // block is text of several lines that is clean already.
 type block string
@@ -128,7 +151,7 @@ func (a *app) warn(code, format string, args ...any) {
 		a.run.Hear(event.Warning{Code: code, What: w.Text})
 	}
 	if !a.json {
-		a.tell(fmt.Sprintf("%s %s\n", paint(a.stderr, yellow, "warning:"), phrase.Clean(w.Text)))
+		a.tell(a.prose(a.stderr, fmt.Sprintf("%s %s\n", paint(a.stderr, yellow, "warning:"), phrase.Clean(w.Text))))
 	}
 }
 

@@ -89,7 +89,7 @@ func (a *app) showChain(d *keep.Dump, all bool) error {
 		if x.ID == d.ID {
 			mark = "→ "
 		}
-		t.row(mark+string(m.Kind), phrase.Local(m.Moment, chain.Zone(x)), x.Short(), phrase.Bytes(m.StoredBytes),
+		t.row(mark+string(m.Kind), instant{m.Moment, chain.Zone(x)}, x.Short(), phrase.Bytes(m.StoredBytes),
 			paint(a.stdout, stateColour(string(x.State())), string(x.State())))
 	}
 	a.print("%s\n", t.render())

@@ -172,6 +172,9 @@ func (o *demoOut) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// columns implements sized: what the demo runs is shown where the demo is.
+func (o *demoOut) columns() int { return o.a.room(o.a.stdout) }
+
 // before goes through the first night.
 func (w *walk) before() {
 	w.say("── 1. Create a keep. Its marker tells it from a mount point whose drive is missing.")

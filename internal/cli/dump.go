@@ -263,6 +263,7 @@ func (a *app) sayPlan(e dump.Planned) {
 	what := databasesAnd(names)
 	a.say("%s: %s%s from %s into %s%s", j.Name, kindOf(j.Kind), what, from, j.Keep.Where(), roomOf(r))
 	t := a.newTable(nil, "#2")
+	t.width = a.room(a.stderr)
 	for _, d := range p.Databases {
 		t.row("  "+d.Name, size(d.Bytes), why(p, d.Name))
 	}

@@ -168,7 +168,7 @@ func (a *app) printFound(hits []payload.Hit, passed int64, zone *time.Location, 
 		if id == "" {
 			id = h.Position
 		}
-		t.row(h.Time.In(zone).Format("2006-01-02 15:04:05 MST"), id, h.Table, phrase.Count(h.Touched.Inserted),
+		t.row(instant{h.Time, zone}, id, h.Table, phrase.Count(h.Touched.Inserted),
 			phrase.Count(h.Touched.Updated), phrase.Count(h.Touched.Removed), h.Dump.Short())
 		list = append(list, jsonFound{h.Time.UTC().Format(time.RFC3339Nano), id, h.Position, h.Table, h.Touched.Inserted,
 			h.Touched.Updated, h.Touched.Removed, h.Dump.ID, h.Statements})

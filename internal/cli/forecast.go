@@ -147,7 +147,7 @@ func (a *app) sayForecast(name string, ask forecast.Ask, o forecast.Outlook) {
 		t.row("the floor", "is not reached: "+phrase.Bytes(max(0, ask.Left))+" may be written above it now")
 	}
 	a.print("%s\n\n", t.render())
-	width := terminal(a.stdout)
+	width := a.room(a.stdout)
 	if width == 0 {
 		width = 80
 	}

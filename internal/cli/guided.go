@@ -305,7 +305,7 @@ func (g *guide) year() error {
 	j := f.Job[config.GuidedJob]
 	now := clock.Now()
 	ask := forecast.Ask{Zone: f.Zone(), Now: now, Thin: true}
-	t := g.a.newTable([]string{"", "In words", "Next"})
+	t := g.a.newTable([]string{"", "In words", "Next"}).words("In words")
 	for _, d := range []struct {
 		what string
 		when any
@@ -321,7 +321,7 @@ func (g *guide) year() error {
 			ask.Due = append(ask.Due, forecast.Due{Kind: d.what, When: when})
 		}
 		for _, s := range when {
-			t.row(d.what, s.String(), phrase.Local(s.Next(now, f.Zone()), f.Zone()))
+			t.row(d.what, s.String(), instant{s.Next(now, f.Zone()), f.Zone()})
 		}
 	}
 	if len(ask.Due) == 0 {

@@ -41,13 +41,20 @@ func rootHelp(root *cobra.Command) string {
 		b.WriteString("\n" + g.Title + "\n")
 		for _, c := range root.Commands() {
 			if c.GroupID == g.ID && !c.Hidden {
-				fmt.Fprintf(&b, "  %-11s %s\n", c.Name(), c.Short)
+				b.WriteString(commandLine(c))
 			}
 		}
 	}
 	b.WriteString("\nOptions of every command\n" + optionLines(root.PersistentFlags()) +
 		"\n'grainkeep help COMMAND' explains one, with examples.\n")
 	return b.String()
+}
+
+// commandLine says in a line or two what a command is for.
+func commandLine(c *cobra.Command) string {
+	const column = 14
+	lines := wrap(c.Short, helpWidth-column)
+	return fmt.Sprintf("  %-11s %s\n", c.Name(), strings.Join(lines, "\n"+strings.Repeat(" ", column)))
 }
 
 // commandHelp explains one command.
@@ -57,11 +64,11 @@ func commandHelp(cmd *cobra.Command) string {
 	if rest := strings.TrimPrefix(cmd.Use, cmd.Name()); rest != "" {
 		words += rest
 	}
-	fmt.Fprintf(&b, "grainkeep %s\n\n%s\n", words, cmd.Long)
+	fmt.Fprintf(&b, "grainkeep %s\n\n%s\n", words, fold(cmd.Long, helpWidth))
 	if cmd.HasAvailableSubCommands() {
 		b.WriteString("\nCommands\n")
 		for _, c := range cmd.Commands() {
-			fmt.Fprintf(&b, "  %-11s %s\n", c.Name(), c.Short)
+			b.WriteString(commandLine(c))
 		}
 	}
 	if cmd.Example != "" {
@@ -81,7 +88,10 @@ func commandHelp(cmd *cobra.Command) string {
 	return b.String()
 }
 
-const optionColumn = 26 // where what an option does begins
+const (
+	helpWidth    = 80 // columns
+	optionColumn = 26 // where what an option does begins
+)
 
 // optionLines lists options, each with what it takes.
 func optionLines(flags *pflag.FlagSet) string {
@@ -101,7 +111,7 @@ func optionLines(flags *pflag.FlagSet) string {
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" {
 			does += "; " + f.DefValue + " unless told"
 		}
-		lines := wrap(does, 100-optionColumn)
+		lines := wrap(does, helpWidth-optionColumn)
 		if len(name) > optionColumn-4 {
 			b.WriteString("  " + name + "\n")
 			name = ""

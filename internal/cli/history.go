@@ -185,7 +185,8 @@ func runOf(r journal.Run) jsonRun {
 }
 
 func (a *app) printRuns(runs []journal.Run, zone *time.Location) {
-	t := a.newTable([]string{"Run", "Began", "Took", "What", "Job", "By", "Result", "Of what"}, "Took")
+	t := a.newTable([]string{"Run", "Began", "Took", "What", "Job", "By", "Result", "Of what"}, "Took").
+		without("By", "Took", "Job").words("Of what")
 	list := []jsonRun{}
 	for _, r := range runs {
 		list = append(list, runOf(r))
@@ -193,7 +194,7 @@ func (a *app) printRuns(runs []journal.Run, zone *time.Location) {
 		if !r.Ended.IsZero() {
 			took = phrase.Duration(r.Ended.Sub(r.Started))
 		}
-		t.row(shortRun(r.ID), phrase.Local(r.Started, zone), took, r.Command, orDash(r.Job), orDash(r.StartedBy),
+		t.row(shortRun(r.ID), instant{r.Started, zone}, took, r.Command, orDash(r.Job), orDash(r.StartedBy),
 			paint(a.stdout, resultColour(r.Result), string(r.Result)), whatOf(r))
 	}
 	a.result = list
@@ -359,6 +360,7 @@ func (a *app) drawRuns(runs []journal.Run) {
 		return
 	}
 	var parts []string
+	width := terminal(a.stderr) - 1
 	for _, r := range runs {
 		m := &event.Meter{}
 		m.Begin(r.Progress.Step, 0, r.Progress.Expected)
@@ -367,12 +369,12 @@ func (a *app) drawRuns(runs []journal.Run) {
 		line := r.Job + " " + r.Command
 		if r.Progress.Step != "" {
 			since := []sample{{r.Started, 0}, {r.Progress.At, r.Progress.Bytes}}
-			line = r.Job + ", " + strings.TrimSuffix(progressLine(m, since), ": ")
+			room := width/len(runs) - widthOf(r.Job+",  | ")
+			line = r.Job + ", " + strings.TrimSuffix(progressLine(m, since, room), ": ")
 		}
 		parts = append(parts, line)
 	}
-	line := []rune(phrase.Clean(strings.Join(parts, " | ")))
-	a.draw(string(line[:min(len(line), terminal(a.stderr)-1)]))
+	a.draw(cut(phrase.Clean(strings.Join(parts, " | ")), width, "…"))
 }
 
 // logTail reads what is added to a run's log.

@@ -191,7 +191,7 @@ func (a *app) listTable(dumps []*keep.Dump, copies map[string]int) block {
 	if several {
 		heads = append(heads, "Copies")
 	}
-	t := a.newTable(heads, "Rows", "Size", "Copies")
+	t := a.newTable(heads, "Rows", "Size", "Copies").without("Kind", "Rows", "Copies", "Age", "Size")
 	last := ""
 	for _, d := range dumps {
 		m := d.Manifest
@@ -201,7 +201,7 @@ func (a *app) listTable(dumps []*keep.Dump, copies map[string]int) block {
 		} else {
 			last = name
 		}
-		cells := []any{name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(clock.Since(m.Moment)), m.KindWord(),
+		cells := []any{name, instant{m.Moment, chain.Zone(d)}, phrase.Ago(clock.Since(m.Moment)), m.KindWord(),
 			rowsOf(m), phrase.Bytes(m.StoredBytes), paint(a.stdout, stateColour(string(d.State())), string(d.State())),
 			d.Short()}
 		if several {

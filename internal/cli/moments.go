@@ -52,7 +52,7 @@ func (a *app) showMoments(d *keep.Dump) (list []jsonMoment, spanned bool, err er
 	zone := chain.Zone(d)
 	a.print("%s can be restored to %s (times of %s)\n", d.Name(), phrase.Plural(int64(len(good)), "moment"), zone)
 	t := a.newTable([]string{"Day", "First", "Last", "Moments", "Of them", "Longest gap", "Any moment of", "Proven"},
-		"Moments", "Proven")
+		"Moments", "Proven").without("Longest gap").words("Of them", "Any moment of")
 	for _, day := range chain.Days(good, zone) {
 		n, proven := map[manifest.Kind]int{}, 0
 		for _, x := range day.Dumps {

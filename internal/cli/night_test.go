@@ -87,20 +87,6 @@ func TestHowARunEnded(t *testing.T) {
 	require.Equal(t, "stopped stopped", result(context.Canceled, false))
 }
 
-func TestLongTablesAreAligned(t *testing.T) {
-	a := &app{screen: screen{stdout: &bytes.Buffer{}, stderr: &bytes.Buffer{}}}
-	short, longer := a.newTable([]string{"Name", "Size"}, "Size"), a.newTable([]string{"Name", "Size"}, "Size")
-	for n := range long + 1 {
-		longer.row(strings.Repeat("x", n%7+1), n)
-	}
-	short.row("xxxxxxx", 1000)
-	lines := strings.Split(string(longer.render()), "\n")
-	require.Len(t, lines, long+2)
-	require.Equal(t, "Name     Size", lines[0])
-	require.Equal(t, "x           0", lines[1])
-	require.Equal(t, strings.Split(string(short.render()), "\n")[0], lines[0], "as a short one is")
-}
-
 // TestManyThatGoAreOneLine: of the same database and for the same reason; those that stay have a line each.
 func TestManyThatGoAreOneLine(t *testing.T) {
 	a := &app{screen: screen{stdout: &bytes.Buffer{}, stderr: &bytes.Buffer{}}}

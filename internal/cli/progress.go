@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -63,38 +64,51 @@ func (a *app) followMeter(m *event.Meter, width int, done <-chan struct{}) {
 			a.draw("")
 			continue
 		}
-		line := []rune(phrase.Clean(progressLine(m, seen)))
-		a.draw(string(line[:min(len(line), width-1)]))
+		a.draw(progressLine(m, seen, width-1))
 	}
 }
 
-// progressLine says how far a step is: of what, how fast, how long yet.
-func progressLine(m *event.Meter, seen []sample) string {
-	pieces, parts := m.Pieces.Load(), []string{}
-	bytes, expected := m.Bytes.Load(), m.Expected.Load()
+// progressLine says how far a step is: of what, how fast, how long yet. Where there is no room for all of that, the rows
+// go first, then the parts, the words of the text, and the step; never the rate and the time that is left.
+func progressLine(m *event.Meter, seen []sample, width int) string {
+	pieces, bytes, expected := m.Pieces.Load(), m.Bytes.Load(), m.Expected.Load()
 	all := pieces > 0 && m.Done.Load() >= pieces
+	var text, brief, parts, rows string
 	if expected > 0 {
 		share := min(99, bytes*100/max(1, expected)) // the estimate may be too low; the end is the end
 		if all {
 			share, expected = 100, bytes
 		}
-		parts = append(parts, fmt.Sprintf("%d %% of %s of text", share, phrase.Bytes(max(expected, bytes))))
+		brief = fmt.Sprintf("%d %%", share)
+		text = fmt.Sprintf("%s of %s of text", brief, phrase.Bytes(max(expected, bytes)))
 	} else if bytes > 0 {
-		parts = append(parts, phrase.Bytes(bytes)+" of text")
+		brief = phrase.Bytes(bytes)
+		text = brief + " of text"
 	}
 	if pieces > 0 {
-		parts = append(parts, fmt.Sprintf("%d of %s", m.Done.Load(), phrase.Plural(pieces, "part")))
+		parts = fmt.Sprintf("%d of %s", m.Done.Load(), phrase.Plural(pieces, "part"))
 	}
 	if n := m.Rows.Load(); n > 0 {
-		parts = append(parts, phrase.Plural(n, "row"))
+		rows = phrase.Plural(n, "row")
 	}
+	var rated, left string
 	if rate := rateOf(seen); rate > 0 {
-		parts = append(parts, phrase.Bytes(rate)+"/s")
-		if left := expected - bytes; left > 0 && !all {
-			parts = append(parts, phrase.Duration(time.Duration(left/rate+1)*time.Second)+" left")
+		rated = phrase.Bytes(rate) + "/s"
+		if more := expected - bytes; more > 0 && !all {
+			left = phrase.Duration(time.Duration(more/rate+1)*time.Second) + " left"
 		}
 	}
-	return m.Step() + ": " + strings.Join(parts, ", ")
+	step := phrase.Clean(m.Step())
+	line := ""
+	for _, list := range [][]string{{text, parts, rows, rated, left}, {text, parts, rated, left}, {text, rated, left},
+		{brief, rated, left}, {rated, left}} {
+		list = slices.DeleteFunc(list, func(s string) bool { return s == "" })
+		if line = step + ": " + strings.Join(list, ", "); widthOf(line) <= width {
+			return line
+		}
+	}
+	rest := strings.TrimPrefix(line, step)
+	return cut(step, max(0, width-widthOf(rest)), "…") + rest
 }
 
 // rateOf is bytes a second over the samples; 0 where they say too little.

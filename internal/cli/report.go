@@ -198,13 +198,18 @@ func (a *app) printReport(made *report.Report) {
 				right = append(right, c.Title)
 			}
 		}
-		table := a.newTable(heads, right...)
+		table := a.newTable(heads, right...).without("Last differential", "Last incremental", "From", "By", "Took", "Size",
+			"Age").
+			words("Why")
 		for _, row := range t.Rows {
 			cells := make([]any, len(row))
 			for j, c := range row {
 				cells[j] = made.Text(c)
-				if m, is := c.(report.Mark); is {
-					cells[j] = paint(a.stdout, map[bool]colour{true: green, false: red}[m.Good], made.Text(c))
+				switch c := c.(type) {
+				case time.Time:
+					cells[j] = instant{c, made.Zone}
+				case report.Mark:
+					cells[j] = paint(a.stdout, map[bool]colour{true: green, false: red}[c.Good], made.Text(c))
 				}
 			}
 			table.row(cells...)

@@ -168,6 +168,7 @@ an age (2 days).`,
 	f.StringVar(&a.logPath, "log", "", "append what happens to this `FILE`, one JSON object a line")
 	f.StringArrayVar(&a.keys, "key", nil, "a `FILE` with a private key that opens sealed dumps; also several times")
 	f.BoolVar(&a.json, "json", false, "print one JSON object, also on failure")
+	f.BoolVar(&a.wide, "wide", false, "do not fit what is shown to the terminal")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless there is a warning or a failure")
 	root.AddGroup(&cobra.Group{ID: groupPrepare, Title: "Once"}, &cobra.Group{ID: groupWork, Title: "Every day"},
 		&cobra.Group{ID: groupNight, Title: "Every night"}, &cobra.Group{ID: groupOther, Title: "Besides"})
@@ -224,9 +225,9 @@ func asFault(err error) *fault.Error {
 func (a *app) complain(err error) {
 	for _, e := range fault.Parts(err) {
 		f := asFault(e)
-		text := fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(f.Error()))
+		text := a.prose(a.stderr, fmt.Sprintf("%s %s\n", paint(a.stderr, red, "grainkeep:"), phrase.Clean(f.Error())))
 		if f.Do != "" {
-			text += fmt.Sprintf("  → %s\n", phrase.Clean(f.Do))
+			text += a.prose(a.stderr, fmt.Sprintf("  → %s\n", phrase.Clean(f.Do)))
 		}
 		a.tell(text)
 	}

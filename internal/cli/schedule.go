@@ -130,10 +130,10 @@ func (a *app) schedule(names []string, next int) error {
 	}
 	due := schedule.Next(plans, last, now, zone, next)
 	a.clocks(f, plans, now)
-	t := a.newTable([]string{"When", "In", "Job", "What", "Why"})
+	t := a.newTable([]string{"When", "In", "Job", "What", "Why"}).words("Why")
 	list := []jsonDue{}
 	for _, d := range due {
-		t.row(phrase.Local(d.At, zone), inWords(d.At.Sub(now)), d.Job, d.What, d.Why)
+		t.row(instant{d.At, zone}, inWords(d.At.Sub(now)), d.Job, d.What, d.Why)
 		list = append(list, jsonDue{d.At.UTC().Format(time.RFC3339), d.Job, string(d.What), d.Why})
 	}
 	if a.result = list; len(due) == 0 {

@@ -62,6 +62,20 @@ func terminal(w io.Writer) int {
 	return width
 }
 
+// sized is a writer that is shown somewhere of so many columns; 0: it may be as wide as it is.
+type sized interface{ columns() int }
+
+// room is how wide what is written may be, in columns of a terminal; 0: as wide as it is.
+func (a *app) room(w io.Writer) int {
+	if a.wide {
+		return 0
+	}
+	if s, is := w.(sized); is {
+		return s.columns()
+	}
+	return terminal(w)
+}
+
 // colour is how a word is shown on a terminal.
 type colour string
 

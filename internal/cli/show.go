@@ -243,7 +243,7 @@ func (a *app) showTables(m *manifest.Manifest, all bool) {
 	if m.Kind != manifest.Full {
 		how, right = "Here", right[:3]
 	}
-	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", how, "Fingerprint"}, right...)
+	t := a.newTable([]string{"Table", "Rows", "Text", "Stored", how, "Fingerprint"}, right...).without("Text", "Fingerprint")
 	stored := map[string]int64{}
 	for _, f := range m.Files {
 		stored[f.Path] = f.Bytes

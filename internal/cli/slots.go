@@ -93,7 +93,8 @@ func (a *app) slots(from, remove string, trim bool) error {
 }
 
 func (a *app) showSlots(held []job.Slot) error {
-	t := a.newTable([]string{"Slot", "Database", "Job", "Held back", "At most", "State"}, "Held back", "At most")
+	t := a.newTable([]string{"Slot", "Database", "Job", "Held back", "At most", "State"}, "Held back", "At most").
+		without("At most").words("State")
 	list := []jsonSlot{}
 	for _, x := range held {
 		list = append(list, jsonSlot{x.Name, x.Source, x.Database, x.Job, x.Bytes, x.Limit, x.State, x.Lost, x.Active})

@@ -285,7 +285,7 @@ func (a *app) standbys() error {
 			Advise("name one: [standby.harbour], with dump = \"JOB/DATABASE\", to = SOURCE and as = NAME")
 	}
 	list := []jsonStandby{}
-	t := a.newTable([]string{"Standby", "Database", "Is at", "Behind", "To come", "State"}, "Behind")
+	t := a.newTable([]string{"Standby", "Database", "Is at", "Behind", "To come", "State"}, "Behind").words("State", "To come")
 	stale := 0
 	for _, name := range f.Standbys() {
 		x := a.standing(f, name, f.Standby[name])

@@ -212,7 +212,7 @@ func (a *app) status(names []string, probe, offline bool) error {
 					ageOf(l.Of[manifest.Incremental], now), phrase.Duration(took), phrase.Bytes(m.StoredBytes), proof,
 					next, word)
 			} else {
-				t.row(name, phrase.Local(m.Moment, chain.Zone(d)), phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
+				t.row(name, instant{m.Moment, chain.Zone(d)}, phrase.Ago(now.Sub(m.Moment)), phrase.Duration(took),
 					phrase.Bytes(m.StoredBytes), ratio(m.RawBytes, m.StoredBytes), proof, next, word)
 			}
 			for kind, of := range l.Of {
@@ -249,13 +249,13 @@ func (a *app) status(names []string, probe, offline bool) error {
 }
 
 // statusTable is that of full dumps, or of all kinds, with the ages of the newest of each.
-func (a *app) statusTable(chained bool) lined {
+func (a *app) statusTable(chained bool) *lined {
 	if chained {
 		return a.newTable([]string{"Database", "Last full", "Differential", "Incremental", "Took", "Size", "Restore",
-			"Next", "State"}, "Took", "Size")
+			"Next", "State"}, "Took", "Size").without("Took", "Size", "Next", "Differential").words("State")
 	}
 	return a.newTable([]string{"Database", "Last full", "Age", "Took", "Size", "Ratio", "Restore", "Next", "State"},
-		"Took", "Size", "Ratio")
+		"Took", "Size", "Ratio").without("Ratio", "Took", "Age", "Next").words("State")
 }
 
 // ageOf is how old a dump is; nil: there is none.

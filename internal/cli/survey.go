@@ -203,7 +203,7 @@ func skew(d time.Duration) string {
 
 func (a *app) databaseTable(s *dump.Survey) block {
 	t := a.newTable([]string{"Database", "Size", "Tables", "Objects", "Selected by", "Note"}, "Size", "Tables",
-		"Objects")
+		"Objects").without("Objects", "Tables").words("Note", "Selected by")
 	by := map[string]dump.Looked{}
 	for _, l := range s.Looked {
 		by[l.Database] = l

@@ -143,7 +143,8 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 	for _, b := range o.Blocked {
 		a.warn("dump-unreadable", "%v", b)
 	}
-	table := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Size", "", "Why"}, "Size")
+	table := a.newTable([]string{"Dump", "Moment", "Age", "Kind", "Size", "", "Why"}, "Size").without("Kind", "Age", "Size").
+		words("Why")
 	var going, freed int64
 	shown := &thinRows{a: a, t: table, now: t.Now}
 	for i, v := range o.Verdicts {
@@ -177,7 +178,7 @@ func (a *app) thinOne(t retain.Thinning, apply bool) (list []jsonThinned, err er
 // thinRows shows dumps line by line; of many in a row that go for the same reason, one line for all.
 type thinRows struct {
 	a     *app
-	t     lined
+	t     *lined
 	now   time.Time
 	last  string // name that was shown
 	going []retain.Verdict
@@ -230,7 +231,7 @@ func (r *thinRows) row(d *keep.Dump, v retain.Verdict, size, word, why string) {
 	if !v.Stays {
 		c = yellow
 	}
-	r.t.row(name, phrase.Local(v.Moment, chain.Zone(d)), phrase.Ago(r.now.Sub(v.Moment)), d.Manifest.KindWord(), size,
+	r.t.row(name, instant{v.Moment, chain.Zone(d)}, phrase.Ago(r.now.Sub(v.Moment)), d.Manifest.KindWord(), size,
 		paint(r.a.stdout, c, word), why)
 }
 

@@ -151,7 +151,7 @@ func TestTerminal(t *testing.T) {
 	sh(t, dir, "printf x | dd of=$(ls keep/adhoc/app.db/*/20-data/log/part-0001.sql.zst) bs=1 seek=9000 conv=notrunc status=none")
 	answer, end := terminalOf(t, dir, "ask", "adhoc/app.db", "--from", "keep")
 	answer("ask> ", "SELECT max(says) FROM log;\n")
-	answer("is damaged", "")
+	answer("damaged", "") // the words around it may be on other lines
 	answer("ask> ", "SELECT 'it is ' || name FROM port;\n")
 	answer("it is Skerry", "")
 	answer("ask> ", "\x04")

@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/testserver"
@@ -50,7 +52,7 @@ func terminalOfWidth(t *testing.T, columns uint16, dir string, args ...string) (
 	}()
 	answer = func(when, keys string) {
 		t.Helper()
-		require.Eventually(t, func() bool {
+		came := func() bool {
 			mu.Lock()
 			defer mu.Unlock()
 			at := bytes.Index(screen.Bytes()[seen:], []byte(when))
@@ -58,7 +60,12 @@ func terminalOfWidth(t *testing.T, columns uint16, dir string, args ...string) (
 				seen += at + len(when)
 			}
 			return at >= 0
-		}, 20*time.Second, 10*time.Millisecond, "%q never came:\n%s", when, screen.String())
+		}
+		if !assert.Eventually(t, came, 20*time.Second, 10*time.Millisecond) {
+			mu.Lock()
+			defer mu.Unlock()
+			require.Fail(t, fmt.Sprintf("%q never came", when), screen.String())
+		}
 		time.Sleep(150 * time.Millisecond) // the form draws itself, and then listens
 		_, err := tty.WriteString(keys)
 		require.NoError(t, err)

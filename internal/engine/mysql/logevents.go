@@ -103,7 +103,7 @@ func (r *logReader) event(raw *replication.BinlogEvent) error {
 		if r.sums {
 			body = body[:max(0, len(body)-checksum)]
 		}
-		if err := r.payload(body); err != nil {
+		if err := r.payload(h, body); err != nil {
 			return err
 		}
 	} else {
@@ -179,8 +179,9 @@ func (r *logReader) reached(h *replication.EventHeader) error {
 	return errSeen
 }
 
-// payload takes the events of a transaction that was written in compressed form.
-func (r *logReader) payload(body []byte) error {
+// payload takes the events of a transaction that was written in compressed form. Their own places mean nothing: all of
+// them are where the whole is.
+func (r *logReader) payload(whole *replication.EventHeader, body []byte) error {
 	packed, err := payloadOf(body)
 	if err != nil {
 		return err
@@ -209,6 +210,7 @@ func (r *logReader) payload(body []byte) error {
 		if err != nil {
 			return engine.Unusable("an event of a compressed transaction cannot be read: %v", err)
 		}
+		e.Header.LogPos = whole.LogPos
 		if err := r.take(e.Header, e.Event); err != nil {
 			return err
 		}

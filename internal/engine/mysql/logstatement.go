@@ -31,74 +31,183 @@ type statementOf struct {
 	text string // in small letters
 }
 
-var (
-	comment   = pattern.Of(`^(?:\s+|--[ \t][^\n]*(?:\n|$)|#[^\n]*(?:\n|$)|/\*[^!M].*?\*/|/\*M?![0-9]*)+`)
-	firstWord = pattern.Of(`^[A-Za-z]+`)
-	anyWord   = pattern.Of(`[A-Za-z_]+`)
-)
+// token is a word or a sign of a statement, outside of what stands in quotes.
+var token = pattern.Of(`[A-Za-z_][A-Za-z0-9_$]*|[^\s.]`)
 
-// whatIsMade are the words for what a statement makes, alters or drops. Those after which the rows of tables may be
-// others come first.
-var withRows = []string{"TABLE", "TABLES", "INDEX", "DATABASE", "SCHEMA"}
+// harmless are the words for what can be made, altered and dropped without a change in the rows of a table that is
+// dumped. Everything else after CREATE, ALTER or DROP counts as a table.
+var harmless = []string{"VIEW", "TRIGGER", "PROCEDURE", "FUNCTION", "EVENT", "USER", "ROLE", "SERVER", "SEQUENCE", "PACKAGE",
+	"RESOURCE", "TABLESPACE", "INSTANCE", "LIBRARY"}
 
-var withoutRows = []string{"TEMPORARY", "VIEW", "TRIGGER", "PROCEDURE", "FUNCTION", "EVENT", "USER", "ROLE", "SERVER",
-	"SEQUENCE", "PACKAGE", "RESOURCE", "SPATIAL", "TABLESPACE", "LOGFILE", "INSTANCE", "UNDO", "LIBRARY"}
+// modifiers stand between such a word and the thing. Those of the second list have a value.
+var modifiers, valued = []string{"OR", "REPLACE", "ONLINE", "OFFLINE", "IGNORE", "AGGREGATE", "UNDO", "LOGFILE", "UNIQUE",
+	"FULLTEXT", "SPATIAL"}, []string{"ALGORITHM", "SQL"}
 
-// logStatement says what a statement of the log does.
+// logStatement says what a statement of the log does. What is not known to be harmless counts: as a change of the tables
+// that it names, or of all, where that cannot be said.
 func logStatement(sql string) statementOf {
-	rest := sql[len(comment().FindString(sql)):]
-	word := strings.ToUpper(firstWord().FindString(rest))
-	s := statementOf{word: word, text: strings.ToLower(sql)}
-	upper := strings.ToUpper(rest[:min(len(rest), 64)])
-	switch word {
-	case "BEGIN", "START":
-		s.does = begins
-	case "COMMIT":
-		s.does = commits
+	s := statementOf{text: strings.ToLower(sql)}
+	read := func(versions bool) statementOf {
+		return s.of(token().FindAllString(strings.ToUpper(withoutComments(sql, versions)), -1))
+	}
+	with, without := read(true), read(false)
+	if with.does != without.does { // which of them the server meant depends on its version
+		with.does = changesRows
+	}
+	return with
+}
+
+// of says what a statement of these words does.
+func (s statementOf) of(said []string) statementOf {
+	at := func(i int) string {
+		if i >= 0 && i < len(said) {
+			return said[i]
+		}
+		return ""
+	}
+	for at(len(said)-1) == ";" {
+		said = said[:len(said)-1]
+	}
+	s.word, s.does = at(0), changesRows
+	switch s.word {
+	case "BEGIN", "COMMIT":
+		if len(said) == 1 || len(said) == 2 && at(1) == "WORK" { // BEGIN NOT ATOMIC begins anything
+			s.does = map[string]does{"BEGIN": begins, "COMMIT": commits}[s.word]
+		}
+	case "START":
+		if at(1) == "TRANSACTION" {
+			s.does = begins
+		}
 	case "ROLLBACK":
-		if s.does = rollsBack; strings.Contains(upper, " TO ") {
+		if s.does = rollsBack; slices.Contains(said, "TO") {
 			s.does = rollsBackTo
 		}
 	case "SAVEPOINT", "RELEASE":
 		s.does = staysInside
 	case "XA":
-		switch {
-		case strings.HasPrefix(upper, "XA COMMIT"):
+		switch at(1) {
+		case "COMMIT":
 			s.does = commitsPrepared
-		case strings.HasPrefix(upper, "XA ROLLBACK"):
+		case "ROLLBACK":
 			s.does = nothing
-		default:
+		case "START", "BEGIN", "END", "PREPARE":
 			s.does = preparesLater
 		}
-	case "GRANT", "REVOKE", "FLUSH", "ANALYZE", "OPTIMIZE", "SET", "INSTALL", "UNINSTALL":
+	case "GRANT", "REVOKE", "FLUSH", "INSTALL", "UNINSTALL":
 		s.does = nothing
-	case "CREATE", "ALTER", "DROP":
-		s.makes(rest)
-	case "TRUNCATE", "RENAME", "REPAIR", "IMPORT":
-		s.does = changesTables
-		if strings.HasPrefix(upper, "RENAME USER") {
+	case "ANALYZE", "OPTIMIZE":
+		i := 1
+		if at(i) == "LOCAL" || at(i) == "NO_WRITE_TO_BINLOG" {
+			i++
+		}
+		if at(i) == "TABLE" || at(i) == "TABLES" { // ANALYZE UPDATE runs the update
 			s.does = nothing
 		}
-	default:
-		s.does = changesRows
+	case "SET":
+		return s.set(said)
+	case "CREATE", "ALTER", "DROP":
+		s.makes(said)
+	case "RENAME":
+		if s.does = changesTables; at(1) == "USER" {
+			s.does = nothing
+		}
+	case "TRUNCATE", "REPAIR", "IMPORT":
+		s.does = changesTables
 	}
 	return s
 }
 
-// makes says what a statement does that makes, alters or drops something: the first word for a thing decides.
-func (s *statementOf) makes(rest string) {
+// set says what SET does: SET STATEMENT goes on with any other.
+func (s statementOf) set(said []string) statementOf {
+	if len(said) < 2 {
+		return s
+	}
+	switch said[1] {
+	case "PASSWORD", "DEFAULT", "ROLE", "RESOURCE":
+		s.does = nothing
+	case "STATEMENT":
+		if i := slices.Index(said, "FOR"); i > 0 {
+			return s.of(said[i+1:])
+		}
+	}
+	return s
+}
+
+// makes says what a statement does that makes, alters or drops something.
+func (s *statementOf) makes(said []string) {
 	s.does = changesTables
-	for _, w := range anyWord().FindAllString(words(rest), -1) {
-		w = strings.ToUpper(w)
-		if slices.Contains(withRows, w) {
+	for i := 1; i < len(said); i++ {
+		w := said[i]
+		switch {
+		case slices.Contains(modifiers, w):
+		case slices.Contains(valued, w):
+			i += 2 // ALGORITHM = x, SQL SECURITY x
+		case w == "TEMPORARY", w == "DEFINER", slices.Contains(harmless, w): // tables have no definer
+			s.does = nothing
+			return
+		default:
 			s.word += " " + w
 			return
 		}
-		if slices.Contains(withoutRows, w) && w != "SPATIAL" {
-			s.does = nothing
-			return
+	}
+}
+
+// withoutComments leaves the statement's own words, and of comments for versions what is in them, or nothing. Of what
+// stands in quotes a dot is left.
+func withoutComments(sql string, versions bool) string {
+	var out strings.Builder
+	versioned := 0
+	for len(sql) > 0 {
+		skip := 1
+		switch c := sql[0]; {
+		case c == '\'' || c == '"' || c == '`':
+			skip = quotedLength(sql)
+			out.WriteByte('.')
+		case versions && versionedComment().MatchString(sql):
+			skip = len(versionedComment().FindString(sql))
+			versioned++
+			out.WriteByte(' ')
+		case versioned > 0 && strings.HasPrefix(sql, "*/"):
+			versioned--
+			skip = 2
+			out.WriteByte(' ')
+		case strings.HasPrefix(sql, "/*"):
+			skip = through(sql, 2, "*/")
+			out.WriteByte(' ')
+		case c == '#', strings.HasPrefix(sql, "--") && (len(sql) == 2 || sql[2] <= ' '):
+			skip = through(sql, 1, "\n")
+			out.WriteByte(' ')
+		default:
+			out.WriteByte(c)
+		}
+		sql = sql[skip:]
+	}
+	return out.String()
+}
+
+// versionedComment begins a comment that a server of some version reads.
+var versionedComment = pattern.Of(`^/\*M?![0-9]*`)
+
+// through is the length up to and with an end that is searched from a place on, or of all.
+func through(sql string, from int, end string) int {
+	at := strings.Index(sql[from:], end)
+	if at < 0 {
+		return len(sql)
+	}
+	return from + at + len(end)
+}
+
+// quotedLength is the length of what stands in quotes at the beginning of a statement, with them.
+func quotedLength(sql string) int {
+	for i := 1; i < len(sql); i++ {
+		switch {
+		case sql[i] == '\\' && sql[0] != '`':
+			i++
+		case sql[i] == sql[0]:
+			return i + 1
 		}
 	}
+	return len(sql)
 }
 
 // mayMean says whether a statement of a session in some database may mean a table: whether its name, or that of the

@@ -110,35 +110,80 @@ type cut struct {
 	last, next manifest.Transaction // before the moment, and after it; without numbers: there is none in the dump
 }
 
-// cutAt finds the dump of a database, by their moments, inside which a moment lies, and where; nil: no log tells of it.
-func (l Links) cutAt(ctx context.Context, of []*keep.Dump, until time.Time) (*cut, error) {
+// cutAt finds the dump of a database, by their moments, inside which a moment lies, and where; nil: no log tells of it. A
+// dump's moment is a little later than its place in the log, so what was committed just before it can be in the dump
+// that follows: where all of a dump was committed in time, the log is read on.
+func (l Links) cutAt(ctx context.Context, of []*keep.Dump, until time.Time) (c *cut, err error) {
 	for _, d := range of {
 		base := l[d.Manifest.Base]
 		if d.Manifest.Kind != manifest.Incremental || base == nil || !d.Manifest.Moment.After(until) ||
 			base.Manifest.Moment.After(until) {
 			continue
 		}
-		p, err := l.To(d)
-		if err == nil {
-			err = p.Whole(ctx)
+		if c, err = l.cut(ctx, d, until); c != nil || err != nil {
+			break
 		}
-		if err != nil {
-			return nil, err
-		}
-		if d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
-			continue
-		}
-		c := &cut{plan: p}
-		return c, eachTransaction(ctx, d, func(t manifest.Transaction) bool {
-			if t.Time.After(until) { // in the log's order: clocks step back
-				c.next = t
-				return false
-			}
-			c.last = t
-			return true
-		})
 	}
-	return nil, nil
+	if c == nil || err != nil {
+		return nil, err
+	}
+	return c.onward(of, func(d *keep.Dump) (*cut, error) { return l.cut(ctx, d, until) })
+}
+
+// cut finds where a moment lies inside a dump; nil: it is not from a log.
+func (l Links) cut(ctx context.Context, d *keep.Dump, until time.Time) (*cut, error) {
+	p, err := l.To(d)
+	if err == nil {
+		err = p.Whole(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if d.Manifest.Payload.SQL == nil || d.Manifest.Payload.SQL.Log == nil {
+		return nil, nil
+	}
+	c := &cut{plan: p}
+	return c, eachTransaction(ctx, d, func(t manifest.Transaction) bool {
+		if t.Time.After(until) { // in the log's order: clocks step back
+			c.next = t
+			return false
+		}
+		c.last = t
+		return true
+	})
+}
+
+// onward moves the cut into dumps that follow, as long as the log of those goes on with transactions that are in time.
+func (c *cut) onward(of []*keep.Dump, look func(*keep.Dump) (*cut, error)) (*cut, error) {
+	for at := c.plan.Last(); c.next.Number == 0; {
+		if at = following(of, at); at == nil {
+			return c, nil
+		}
+		on, err := look(at)
+		switch {
+		case err != nil:
+			return nil, err
+		case on == nil || on.last.Number == 0 && on.next.Number > 0:
+			return c, nil
+		case on.last.Number > 0:
+			c = on
+		}
+	}
+	return c, nil
+}
+
+// following is the increment in which the log goes on where a dump ends, or the full that it closes its chain for; nil:
+// there is none.
+func following(of []*keep.Dump, d *keep.Dump) *keep.Dump {
+	at := slices.IndexFunc(of, func(o *keep.Dump) bool {
+		base := o.Manifest.Base
+		return o.Manifest.Kind == manifest.Incremental && base != "" &&
+			(base == d.ID || base == d.Origin() || base == d.Manifest.Closes)
+	})
+	if at < 0 {
+		return nil
+	}
+	return of[at]
 }
 
 // before moves the cut to where the first of some cuts of one server's log is: a transaction that is not wanted in one
@@ -238,7 +283,7 @@ func (l Links) named(ctx context.Context, of []*keep.Dump, name string, before b
 		of[0].Name(), phrase.Clean(name)).Advise("'grainkeep find %s' lists those that there are", of[0].Name())
 }
 
-// logPlace is a place in a log: in one of its files, whose names sort, or in the one stream that it is.
+// logPlace is a place in a log: in one of its files, whose numbers count up, or in the one stream that it is.
 type logPlace struct {
 	file   string
 	offset int64
@@ -257,9 +302,9 @@ func positionPlace(p *engine.Position) logPlace {
 
 func placeOf(text string) (p logPlace, ok bool) {
 	if high, low, is := strings.Cut(text, "/"); is {
-		h, err1 := strconv.ParseInt(high, 16, 32)
-		l, err2 := strconv.ParseInt(low, 16, 64)
-		return logPlace{"", h<<32 | l}, err1 == nil && err2 == nil
+		h, err1 := strconv.ParseUint(high, 16, 32)
+		l, err2 := strconv.ParseUint(low, 16, 32)
+		return logPlace{"", int64(h<<32 | l)}, err1 == nil && err2 == nil
 	}
 	at := strings.LastIndexByte(text, ':')
 	if at < 1 {
@@ -270,8 +315,16 @@ func placeOf(text string) (p logPlace, ok bool) {
 }
 
 func (p logPlace) before(other logPlace) bool {
-	return p.file < other.file || p.file == other.file && p.offset < other.offset
+	if p.file == other.file {
+		return p.offset < other.offset
+	}
+	a, b := numberOf(p.file), numberOf(other.file)
+	return len(a) < len(b) || len(a) == len(b) && a < b
 }
+
+// numberOf is the number at the end of a log file's name, without zeros in front: names of more digits than six come
+// after those with six.
+func numberOf(file string) string { return strings.TrimLeft(file[strings.LastIndexByte(file, '.')+1:], "0") }
 
 // eachTransaction reads a dump's list of transactions, as long as more are wanted.
 func eachTransaction(ctx context.Context, d *keep.Dump, each func(manifest.Transaction) bool) error {

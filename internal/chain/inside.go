@@ -324,7 +324,9 @@ func (p logPlace) before(other logPlace) bool {
 
 // numberOf is the number at the end of a log file's name, without zeros in front: names of more digits than six come
 // after those with six.
-func numberOf(file string) string { return strings.TrimLeft(file[strings.LastIndexByte(file, '.')+1:], "0") }
+func numberOf(file string) string {
+	return strings.TrimLeft(file[strings.LastIndexByte(file, '.')+1:], "0")
+}
 
 // eachTransaction reads a dump's list of transactions, as long as more are wanted.
 func eachTransaction(ctx context.Context, d *keep.Dump, each func(manifest.Transaction) bool) error {

@@ -68,7 +68,7 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o.warn(NotAsOnServer, d.Name, sql.Remarks)
-	o.noLog()
+	o.noLog(sql.Doubted)
 	if err := o.compare(ctx); err != nil {
 		return nil, err
 	}
@@ -106,11 +106,15 @@ func (o *databaseDump) place(ctx context.Context, cat *engine.Catalog, draft *ke
 	return draft.Place(ctx)
 }
 
+// LogDoubted is the code of the warning that the server's log is not the one that it seemed to be. Nothing is missed:
+// what changed is compared.
+const LogDoubted = engine.LogDoubted
+
 // NotFromLog is the code of the warning that what changed had to be found by comparison.
 const NotFromLog = "not-from-log"
 
-// noLog says where the server's log did not tell what changed: a warning, where it was to.
-func (o *databaseDump) noLog() {
+// noLog says where the server's log did not tell what changed: a warning, where it was to, or where it was doubted.
+func (o *databaseDump) noLog(doubted bool) {
 	sql := o.m.Payload.SQL
 	if sql.Found == manifest.ByState || o.m.Kind != manifest.Incremental || o.server.Log == "" {
 		return
@@ -126,6 +130,8 @@ func (o *databaseDump) noLog() {
 	}
 	switch {
 	case text == "":
+	case doubted:
+		o.warn(LogDoubted, o.m.Database, []string{text})
 	case o.Changes == FromLog:
 		o.warn(NotFromLog, o.m.Database, []string{text})
 	case sql.NoLog != "" && o.Changes != Compare:

@@ -404,6 +404,10 @@ type Position struct {
 	Began  int64  `json:"began,omitempty"` // MariaDB, MySQL: when the log file was begun, in seconds since 1970
 	GTID   string `json:"gtid,omitempty"`  // MariaDB, MySQL: the set of all transactions so far
 	LSN    string `json:"lsn,omitempty"`   // PostgreSQL
+	// Database tells the database from others of the server, whatever it is called, and Mark is what the dump left in the
+	// log right after the place (PostgreSQL).
+	Database string `json:"database,omitempty"`
+	Mark     string `json:"mark,omitempty"`
 	// State is of a file: two equal ones mean that nothing was written between them.
 	State string `json:"state,omitempty"`
 }

@@ -50,6 +50,13 @@ type Held struct {
 // LogUnusable is the code of errors that say why a change log cannot be read from a position on.
 const LogUnusable = "log-unusable"
 
+// LogDoubted is the code of errors that say the same, where the log is not the one that it seemed to be: whoever
+// believed it would have missed changes.
+const LogDoubted = "log-doubted"
+
+// Doubted says that a change log is not the one that it seemed to be.
+func Doubted(format string, args ...any) error { return fault.New(LogDoubted, nil, format, args...) }
+
 // Unusable says that a change log cannot be read from a position on.
 func Unusable(format string, args ...any) error { return fault.New(LogUnusable, nil, format, args...) }
 
@@ -60,6 +67,8 @@ type ChangeSink interface {
 	Change(t *Table, lines []byte, n Touched) error
 	// Row is told the texts of rows that the next Change removes or writes, as a Reader gives them.
 	Row(text []byte, removed bool)
+	// Forget takes back what Row was told since the last Change.
+	Forget()
 	// Commit ends the transaction.
 	Commit(Commit) error
 	// Lose says that a table cannot be followed, and why; whatever was said of it does not count.

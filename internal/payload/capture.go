@@ -38,6 +38,7 @@ type SQL struct {
 	Log     bool         // what changed since the base is to come from the server's change log, as far as that tells it
 
 	Remarks []string // what reading the rows showed, to be warned of; set by Capture
+	Doubted bool     // the log is not the one that it seemed to be; set by Capture
 
 	files  *blob.Set
 	out    manifest.SQL

@@ -86,7 +86,7 @@ func (s *SQL) follow(ctx context.Context) error {
 	}
 	l := s.newLogged(ctx, tables, t, follower.LogHead())
 	err := follower.Follow(ctx, *from, tables, l)
-	if fault.HasCode(err, engine.LogUnusable) {
+	if s.Doubted = fault.HasCode(err, engine.LogDoubted); s.Doubted || fault.HasCode(err, engine.LogUnusable) {
 		_, e := l.finish(err)
 		if e != nil && !errors.Is(e, err) {
 			return e

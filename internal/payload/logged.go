@@ -110,6 +110,9 @@ func (l *logged) Row(text []byte, removed bool) {
 	l.row[at].Row(text, false)
 }
 
+// Forget implements engine.ChangeSink.
+func (l *logged) Forget() { l.row = [2]rows.Counter{} }
+
 // told is what the log told of a table.
 type told struct {
 	engine.Touched

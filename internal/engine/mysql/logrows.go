@@ -43,6 +43,7 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 		why = c.rows()
 	}
 	if why != "" {
+		r.to.Forget()
 		r.lose(t, why)
 		return nil
 	}

@@ -31,6 +31,7 @@ type logAt struct {
 	snapshot string
 	slot     string // the job's own
 	now      string // the slot that came with the snapshot
+	lost     bool   // the job's own was one that the server had given up
 	made     string // on the server, to stay there
 	position engine.Position
 }
@@ -48,9 +49,14 @@ func (s *source) publication() string { return "grainkeep_" + s.at.Reader }
 
 // slot is the name of the job's own, in a database.
 func (s *source) slot(ctx context.Context, c *pgx.Conn) (name string, err error) {
-	var oid uint32
-	err = c.QueryRow(ctx, "SELECT oid FROM pg_database WHERE datname = current_database()").Scan(&oid)
-	return fmt.Sprintf("grainkeep_%s_%d", s.at.Reader, oid), err
+	oid, err := databaseOID(ctx, c)
+	return fmt.Sprintf("grainkeep_%s_%s", s.at.Reader, oid), err
+}
+
+// databaseOID tells a database from others, whatever they are called.
+func databaseOID(ctx context.Context, c *pgx.Conn) (oid string, err error) {
+	err = c.QueryRow(ctx, "SELECT oid::text FROM pg_database WHERE datname = current_database()").Scan(&oid)
+	return oid, err
 }
 
 // followedRow is a row of followed.sql.
@@ -153,7 +159,10 @@ func (s *source) toLog(ctx context.Context, database string) (*logAt, error) {
 	if l.conn, err = s.replication(wait, database); err != nil {
 		return nil, err
 	}
-	if err = s.makeSlots(wait, c, l); err != nil {
+	if err = s.makeSlots(wait, c, l); err == nil && !setup.recovering {
+		err = s.leaveMark(wait, c, l)
+	}
+	if err != nil {
 		l.close()
 		switch {
 		case wait.Err() == nil || ctx.Err() != nil:
@@ -302,11 +311,17 @@ func (s *source) replication(ctx context.Context, database string) (*pgconn.PgCo
 
 // makeSlots makes the job's slot, where there is none, and one that lives as long as the connection, with a snapshot.
 func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt) error {
-	var there bool
-	err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = "+
-		literal(l.slot)+")").Scan(&there)
+	var there, lost bool
+	err := c.QueryRow(ctx, "SELECT count(*) > 0, coalesce(bool_or("+s.slotStatus()+" = 'lost' AND NOT active), false) FROM "+
+		"pg_replication_slots WHERE slot_name = "+literal(l.slot)).Scan(&there, &lost)
 	if err != nil {
 		return err
+	}
+	if lost { // it would be in the way for ever
+		if _, err = c.Exec(ctx, "SELECT pg_drop_replication_slot("+literal(l.slot)+")"); err != nil {
+			return slotTrouble(err)
+		}
+		there, l.lost = false, true
 	}
 	if !there {
 		if _, err = pglogrepl.CreateReplicationSlot(ctx, l.conn, l.slot, plugin, pglogrepl.CreateReplicationSlotOptions{
@@ -331,7 +346,30 @@ func (s *source) makeSlots(ctx context.Context, c *pgx.Conn, l *logAt) error {
 	}
 	l.snapshot = made.SnapshotName
 	l.position = engine.Position{System: fmt.Sprintf("%s/%d", system.SystemID, system.Timeline), LSN: made.ConsistentPoint}
-	return nil
+	l.position.Database, err = databaseOID(ctx, c)
+	return err
+}
+
+// markSince is the version of the server from which on marks are left in its log, and decoded.
+const markSince = 140000
+
+// marked is what marks of this job are called in the log.
+func (s *source) marked() string { return "grainkeep_" + s.at.Reader }
+
+// leaveMark leaves a mark in the log, right after the place: whoever goes on from there must meet it before any other
+// of the job's. A log that grew anew from an older copy of the server's files does not have it.
+func (s *source) leaveMark(ctx context.Context, c *pgx.Conn, l *logAt) error {
+	if s.version < markSince {
+		return nil
+	}
+	mark := rand.Text()
+	_, err := c.Exec(ctx, "SELECT pg_logical_emit_message(false, "+literal(s.marked())+", "+literal(mark)+")")
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		return engine.Unusable("the server lets nobody leave a mark in its log: %s", pg.Message)
+	}
+	l.position.Mark = mark
+	return err
 }
 
 func slotTrouble(err error) error {
@@ -381,6 +419,10 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 		return engine.Unusable("the dump before does not say where in the log it stands")
 	case from.System != p.log.position.System:
 		return engine.Unusable("the server is another one, or goes on from another one's log")
+	case from.Database != p.log.position.Database && from.Database != "":
+		return engine.Doubted("the database of this name is another one than it was")
+	case from.Mark == "" && p.log.position.Mark != "":
+		return engine.Unusable("the dump before left no mark in the log, by which it could be told from another one")
 	}
 	begin, err1 := pglogrepl.ParseLSN(from.LSN)
 	end, err2 := pglogrepl.ParseLSN(p.log.position.LSN)
@@ -388,17 +430,21 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 		return engine.Unusable("a place in the log cannot be read: %v", err)
 	}
 	if begin > end {
-		return engine.Unusable("the dump before stands further in the log than the server does")
+		return engine.Doubted("the dump before stands further in the log than the server does")
 	}
 	if err := p.slotIsFree(ctx, begin); err != nil {
 		return err
 	}
-	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, tables: map[uint32]*pgTable{},
+	r := &logReader{conn: p.log.conn, to: to, begin: begin, end: end, mark: from.Mark, marked: p.s.marked(),
+		tables:    map[uint32]*pgTable{},
 		relations: map[uint32]*relation{}}
 	for _, t := range tables {
 		r.tables[p.follow[t.ID].OID] = &pgTable{Table: t, of: p.follow[t.ID]}
 	}
-	return r.read(ctx, p.log.slot, p.log.now, p.s.publication(), p.s.at.Bound())
+	if err := r.read(ctx, p.log.slot, p.log.now, p.s.publication(), p.s.at.Bound()); err != nil {
+		return err
+	}
+	return r.met()
 }
 
 // freeWithin is how long is waited for a slot that somebody reads: the reader of a dump that was killed ends soon.
@@ -441,12 +487,16 @@ func (p *snapshot) slotServes(ctx context.Context, from pglogrepl.LSN) error {
 	case lostSlot(status):
 		return engine.Unusable("the server gave up what the slot %s held back of the log: it was more than it may be", slot)
 	}
+	if p.log.lost {
+		return engine.Unusable("the server gave up what the slot %s held back of the log: it was more than it may be; there is a "+
+			"new one now", slot)
+	}
 	if p.log.made != "" {
 		return engine.Unusable("there was no slot %s any more; now there is", slot)
 	}
 	at, err := pglogrepl.ParseLSN(confirmed)
 	if err != nil || at > from {
-		return engine.Unusable("the slot %s stands further than the chain: somebody else has read from it, or made it anew",
+		return engine.Doubted("the slot %s stands further than the chain: somebody else has read from it, or made it anew",
 			slot)
 	}
 	return nil

@@ -24,6 +24,9 @@ type logReader struct {
 	tables     map[uint32]*pgTable // those that are followed, whatever they were called meanwhile
 	relations  map[uint32]*relation
 
+	mark   string // that the log must have, before any other of the job's; empty: it is met, or there is none
+	marked string // what marks of the job are called
+
 	inside  bool // a transaction
 	done    bool
 	commit  engine.Commit
@@ -57,8 +60,11 @@ func (r *logReader) read(ctx context.Context, slot, now, publication string, sil
 		pglogrepl.DropReplicationSlotOptions{Wait: true}); err != nil {
 		return slotTrouble(err)
 	}
-	err := pglogrepl.StartReplication(ctx, r.conn, slot, r.begin, pglogrepl.StartReplicationOptions{
-		PluginArgs: []string{"proto_version '1'", "publication_names " + literal(publication)}})
+	args := []string{"proto_version '1'", "publication_names " + literal(publication)}
+	if r.mark != "" {
+		args = append(args, "messages 'true'")
+	}
+	err := pglogrepl.StartReplication(ctx, r.conn, slot, r.begin, pglogrepl.StartReplicationOptions{PluginArgs: args})
 	if err != nil {
 		return refusedLog(err)
 	}
@@ -161,6 +167,14 @@ func (r *logReader) decoded(data []byte) error {
 		}
 		r.commit.Time, r.commit.Position = m.CommitTime.UTC(), m.TransactionEndLSN.String()
 		return r.to.Commit(r.commit)
+	case *pglogrepl.LogicalDecodingMessage:
+		if r.mark == "" || m.Prefix != r.marked || m.Transactional {
+			return nil
+		}
+		if string(m.Content) != r.mark {
+			return r.met()
+		}
+		r.mark = ""
 	case *pglogrepl.RelationMessage:
 		return r.relation(m)
 	case *pglogrepl.InsertMessage:
@@ -175,6 +189,15 @@ func (r *logReader) decoded(data []byte) error {
 		}
 	}
 	return nil
+}
+
+// met fails unless the mark was met.
+func (r *logReader) met() error {
+	if r.mark == "" {
+		return nil
+	}
+	return engine.Doubted("the server's log does not have the mark that the dump before left in it: it is not the log that it " +
+		"was, as when the server's files were put back from an older copy")
 }
 
 // relation takes what the log says of a table.
@@ -203,6 +226,10 @@ func (r *logReader) lose(x *relation, why string) {
 	}
 	if r.into == x.table {
 		r.pending, r.rows, r.into = r.pending[:0], 0, nil
+	}
+	if r.into == nil { // what was told is of this table
+		r.told = engine.Touched{}
+		r.to.Forget()
 	}
 	delete(r.tables, x.table.of.OID)
 	r.to.Lose(x.table.Table, why)
@@ -338,10 +365,13 @@ func (r *logReader) update(m *pglogrepl.UpdateMessage) error {
 	n := 0
 	for i, v := range now {
 		name := t.Columns[i]
+		inKey := slices.Contains(t.KeyColumns, name)
 		switch {
-		case v.DataType == pglogrepl.TupleDataTypeToast, slices.Contains(t.of.Always, name),
-			was == nil && slices.Contains(t.KeyColumns, name), whole && same(v, was[i]):
+		case v.DataType == pglogrepl.TupleDataTypeToast, was == nil && inKey, (whole || inKey) && same(v, was[i]):
 			continue
+		case slices.Contains(t.of.Always, name): // no statement but the server's own writes it
+			r.lose(x, "a row of it was changed, and the log does not tell whether the server gave "+name+" a new value")
+			return nil
 		}
 		if n++; n > 1 {
 			lines = append(lines, ", "...)

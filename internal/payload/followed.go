@@ -80,8 +80,14 @@ func (s *SQL) follow(ctx context.Context) error {
 		}
 	}
 	if len(tables) == 0 {
-		s.out.NoLog = "it tells of none of the tables"
 		s.unfollowed(t)
+		s.out.NoLog = "it tells of none of the tables"
+		for i := range s.Catalog.Tables { // the first that it could tell of
+			if table := &s.Catalog.Tables[i]; table.NotInLog == "" {
+				s.out.NoLog += "; of " + table.ID + ": " + s.noLog[table.ID]
+				break
+			}
+		}
 		return nil
 	}
 	l := s.newLogged(ctx, tables, t, follower.LogHead())
@@ -125,7 +131,7 @@ func (s *SQL) ties() *ties {
 		case table.NotInLog != "":
 			t.lose(table.ID, table.NotInLog)
 		case was.Made != table.Made:
-			t.lose(table.ID, "it was made anew or rewritten, or is told of only from now on")
+			t.lose(table.ID, "it was made anew or rewritten, how its rows are logged was changed, or it is told of only from now on")
 		}
 		for _, other := range table.Tied {
 			if t.tie(table.ID, other); there[other] == nil {

@@ -68,6 +68,10 @@ func (r *runner) database(ctx context.Context, src engine.Source, session *keep.
 		return nil, err
 	}
 	o.warn(NotAsOnServer, d.Name, sql.Remarks)
+	for _, id := range sql.Differ {
+		o.warn(LogDiffers, o.m.Database, []string{fmt.Sprintf("the server's log does not tell all that happened to %s: its rows "+
+			"were looked at, and are others than the log told; the table was compared", id)})
+	}
 	o.noLog(sql.Doubted)
 	if err := o.compare(ctx); err != nil {
 		return nil, err
@@ -109,6 +113,10 @@ func (o *databaseDump) place(ctx context.Context, cat *engine.Catalog, draft *ke
 // LogDoubted is the code of the warning that the server's log is not the one that it seemed to be. Nothing is missed:
 // what changed is compared.
 const LogDoubted = engine.LogDoubted
+
+// LogDiffers is the code of the warning that what the server's log told of a table is not what the table has. The dump has
+// what the table has.
+const LogDiffers = "log-differs"
 
 // NotFromLog is the code of the warning that what changed had to be found by comparison.
 const NotFromLog = "not-from-log"

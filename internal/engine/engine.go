@@ -408,6 +408,8 @@ type Position struct {
 	// log right after the place (PostgreSQL).
 	Database string `json:"database,omitempty"`
 	Mark     string `json:"mark,omitempty"`
+	// Snapshot says which transactions the dump sees, in the server's words (PostgreSQL).
+	Snapshot string `json:"snapshot,omitempty"`
 	// State is of a file: two equal ones mean that nothing was written between them.
 	State string `json:"state,omitempty"`
 }

@@ -67,12 +67,27 @@ type ChangeSink interface {
 	Change(t *Table, lines []byte, n Touched) error
 	// Row is told the texts of rows that the next Change removes or writes, as a Reader gives them.
 	Row(text []byte, removed bool)
+	// Image tells what a row is after a change: by its key, in the form in which a KeyReader takes it; its text as a Reader
+	// gives it, or nil where the log does not tell all of it; and whether it is there at all. The bytes are valid until
+	// the next call.
+	Image(t *Table, key, row []byte, there bool)
 	// Forget takes back what Row was told since the last Change.
 	Forget()
 	// Commit ends the transaction.
 	Commit(Commit) error
 	// Lose says that a table cannot be followed, and why; whatever was said of it does not count.
 	Lose(t *Table, why string)
+}
+
+// KeyReader is a Reader that finds rows by their keys, each in the form in which the engine's log told it.
+type KeyReader interface {
+	Reader
+	// ReadKeys reads the rows that have some keys, in any order. Those that are too long to be read whole may be left out.
+	ReadKeys(ctx context.Context, t *Table, keys []string, to Rows) error
+	// CountKeys counts them.
+	CountKeys(ctx context.Context, t *Table, keys []string) (int64, error)
+	// CountSince counts all rows, and those of them that were written after a position; -1: the server cannot tell.
+	CountSince(ctx context.Context, t *Table, from Position) (all, since int64, err error)
 }
 
 // Touched are numbers of rows that changes touch.

@@ -39,6 +39,7 @@ type SQL struct {
 
 	Remarks []string // what reading the rows showed, to be warned of; set by Capture
 	Doubted bool     // the log is not the one that it seemed to be; set by Capture
+	Differ  []string // tables of which the log told other rows than they have; set by Capture
 
 	files  *blob.Set
 	out    manifest.SQL

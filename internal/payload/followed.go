@@ -92,6 +92,12 @@ func (s *SQL) follow(ctx context.Context) error {
 	}
 	l := s.newLogged(ctx, tables, t, follower.LogHead())
 	err := follower.Follow(ctx, *from, tables, l)
+	if err == nil {
+		err = l.readBack(ctx, s.Snapshot)
+	}
+	if err == nil {
+		err = l.rotate(ctx, s.Snapshot, *from)
+	}
 	if s.Doubted = fault.HasCode(err, engine.LogDoubted); s.Doubted || fault.HasCode(err, engine.LogUnusable) {
 		_, e := l.finish(err)
 		if e != nil && !errors.Is(e, err) {
@@ -194,6 +200,9 @@ func (s *SQL) reckon(l *logged, t *ties) {
 		m.Change = manifest.Unchanged
 		if len(x.files) > 0 && x.told[id].changed() {
 			m = x.told[id].of(m)
+		}
+		if c := l.seen[id]; c != nil && m.Sum == "" {
+			m.Sum, m.Bytes = c.Sum.String(), c.Bytes
 		}
 		s.followed[id] = m
 	}

@@ -17,19 +17,23 @@ import (
 // of tables that change together. Groups are apart, so that a table that cannot be followed any longer
 // takes no others with it, and that a restore replays groups side by side.
 type logged struct {
-	ctx   context.Context
-	s     *SQL
-	head  string // of every file
-	ties  *ties
-	list  lazyFile
-	of    map[string]*logStream // by the IDs of their tables
-	all   []*logStream
-	in    []*logStream    // of the transaction under way
-	count int64           // rows of that
-	row   [2]rows.Counter // written and removed by the change that comes
-	held  int             // bytes of text that are not in a file yet
-	out   manifest.Log
-	ticks int64
+	ctx  context.Context
+	s    *SQL
+	head string // of every file
+	ties *ties
+	list lazyFile
+	of   map[string]*logStream // by the IDs of their tables
+	all  []*logStream
+	in   []*logStream    // of the transaction under way
+	rows int64           // of that
+	row  [2]rows.Counter // written and removed by the change that comes
+	held int             // bytes of text that are not in a file yet
+	// What rows are after the changes, by table, and how many are noted in all.
+	images map[string]*images
+	noted  int
+	seen   map[string]*rows.Counter // tables that were read whole, and are as they are said to be
+	out    manifest.Log
+	ticks  int64
 }
 
 // logStream is the changes of tables that change together.
@@ -54,7 +58,8 @@ const (
 
 // newLogged makes ready to take changes of some tables.
 func (s *SQL) newLogged(ctx context.Context, tables []*engine.Table, t *ties, head string) *logged {
-	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{}}
+	l := &logged{ctx: ctx, s: s, ties: t, head: loggedHead(s.Catalog) + head, of: map[string]*logStream{},
+		images: map[string]*images{}, seen: map[string]*rows.Counter{}}
 	l.list.create(&partWriter{ctx: ctx, of: s}, manifest.Transactions)
 	by := map[string]*logStream{}
 	for _, table := range tables {
@@ -68,6 +73,9 @@ func (s *SQL) newLogged(ctx context.Context, tables []*engine.Table, t *ties, he
 		x.tables = append(x.tables, table.ID)
 		x.told[table.ID] = &told{follows: table.Follows}
 		l.of[table.ID] = x
+		if !table.Follows { // what foreign keys do to its rows the log does not tell
+			l.images[table.ID] = newImages()
+		}
 	}
 	return l
 }
@@ -96,7 +104,7 @@ func (l *logged) Change(t *engine.Table, lines []byte, n engine.Touched) error {
 	x.text = append(x.text, lines...)
 	x.told[t.ID].add(n, l.row)
 	l.row = [2]rows.Counter{}
-	l.count += n.All()
+	l.rows += n.All()
 	l.held += len(x.text) - was
 	return l.pass(x)
 }
@@ -165,8 +173,8 @@ func (l *logged) Commit(c engine.Commit) error {
 		}
 	}
 	_, err := l.list.Write(manifest.Transaction{Number: l.out.Transactions, Time: c.Time, Position: c.Position, ID: c.ID,
-		Rows: l.count}.Line())
-	l.in, l.count = l.in[:0], 0
+		Rows: l.rows}.Line())
+	l.in, l.rows = l.in[:0], 0
 	return err
 }
 

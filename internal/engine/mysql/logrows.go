@@ -26,6 +26,7 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 	c := r.made[t]
 	if c == nil {
 		c = newLogged(t, r.to)
+		c.maria = r.maria
 		r.made[t] = c
 	}
 	c.e, c.body, c.lines, c.touched = e, r.body, c.lines[:0], engine.Touched{}
@@ -68,6 +69,8 @@ type logged struct {
 	e       *replication.RowsEvent
 	body    []byte
 	partial bool // JSON may come as what changed in it
+	maria   bool
+	key     []byte // of the last image that was told
 
 	to      engine.ChangeSink
 	lines   []byte
@@ -177,7 +180,7 @@ func (c *logged) inserts() string {
 			}
 		}
 		c.lines = append(c.lines, ')')
-		c.tell(row, false)
+		c.image(row, c.tell(row, false))
 		rows++
 		if len(c.lines)-begin >= groupOf {
 			c.lines = engine.AppendRows(c.lines, rows)
@@ -218,8 +221,14 @@ func (c *logged) updates() string {
 		if why != "" {
 			return why
 		}
+		if c.maria && slices.Contains(after.there, false) && slices.Contains(before.there, false) {
+			return "the log has not all columns of its rows (binlog_row_image), and MariaDB then logs a REPLACE so that it cannot be replayed"
+		}
 		c.tell(before, true)
-		c.tell(after, false)
+		c.image(after, c.tell(after, false))
+		if slices.ContainsFunc(c.keys, func(i int) bool { return c.differs(before, after, i) }) {
+			c.gone(before)
+		}
 		begin := len(c.lines)
 		c.lines = append(c.lines, "UPDATE "+c.t.ID+" SET "...)
 		n := 0
@@ -261,6 +270,7 @@ func (c *logged) deletes() string {
 			return why
 		}
 		c.tell(row, true)
+		c.gone(row)
 		c.lines = append(c.lines, "DELETE FROM "+c.t.ID...)
 		if why := c.where(row); why != "" {
 			return why
@@ -270,8 +280,24 @@ func (c *logged) deletes() string {
 	return ""
 }
 
-// tell tells the text of a row, as reading the table gives it, where the image has all of it.
-func (c *logged) tell(row *image, removed bool) {
+// image tells what the row of a key is, where the image names it; nil: it is not all known.
+func (c *logged) image(row *image, text []byte) {
+	if key, why := c.named(c.key[:0], row); why == "" {
+		c.key = key
+		c.to.Image(c.t, key, text, true)
+	}
+}
+
+// gone tells that there is no row of a key any more.
+func (c *logged) gone(row *image) {
+	if key, why := c.named(c.key[:0], row); why == "" {
+		c.key = key
+		c.to.Image(c.t, key, nil, false)
+	}
+}
+
+// tell tells the text of a row, as reading the table gives it, where the image has all of it; nil: it does not.
+func (c *logged) tell(row *image, removed bool) []byte {
 	c.row = append(c.row[:0], '(')
 	for i := range c.h.all {
 		if c.h.all[i].generated {
@@ -279,14 +305,16 @@ func (c *logged) tell(row *image, removed bool) {
 		}
 		if !row.there[i] || !c.h.told[i] && row.value[i] != nil {
 			c.touched.Untold = true
-			return
+			return nil
 		}
 		if len(c.row) > 1 {
 			c.row = append(c.row, ',')
 		}
 		c.row = append(c.row, row.texts[i]...)
 	}
-	c.to.Row(append(c.row, ')'), removed)
+	c.row = append(c.row, ')')
+	c.to.Row(c.row, removed)
+	return c.row
 }
 
 // texts writes the values of a row as SQL. Those that are as in another row, which is written already, are taken from
@@ -310,19 +338,26 @@ func (c *logged) texts(row, other *image) (why string) {
 }
 
 // where names a row by its key, and ends the statement.
-func (c *logged) where(row *image) string {
+func (c *logged) where(row *image) (why string) {
+	if c.lines, why = c.named(append(c.lines, " WHERE "...), row); why != "" {
+		return why
+	}
+	c.lines = engine.AppendRows(c.lines, 1)
+	return ""
+}
+
+// named is the condition that means a row by its key, or why there is none.
+func (c *logged) named(dst []byte, row *image) ([]byte, string) {
 	for n, k := range c.h.inOrder {
 		i := c.keys[n]
 		if !row.there[i] || row.value[i] == nil {
-			return "the log does not name its rows by the key"
+			return dst, "the log does not name its rows by the key"
 		}
-		if n == 0 {
-			c.lines = append(c.lines, " WHERE "...)
-		} else {
-			c.lines = append(c.lines, " AND "...)
+		if n > 0 {
+			dst = append(dst, " AND "...)
 		}
 		if k.plainNumber() {
-			c.lines = append(append(append(c.lines, c.names[i]...), " = "...), row.texts[i]...)
+			dst = append(append(append(dst, c.names[i]...), " = "...), row.texts[i]...)
 			continue
 		}
 		raw := row.value[i]
@@ -331,12 +366,11 @@ func (c *logged) where(row *image) string {
 		}
 		is := k.is(string(bytes.Trim(row.texts[i], "'")), raw)
 		if is == "" || bytes.HasPrefix([]byte(is), []byte("convert(")) {
-			return "a row of it has a key that cannot be named"
+			return dst, "a row of it has a key that cannot be named"
 		}
-		c.lines = append(c.lines, is...)
+		dst = append(dst, is...)
 	}
-	c.lines = engine.AppendRows(c.lines, 1)
-	return ""
+	return dst, ""
 }
 
 // next takes the next image of a row. It panics where the event ends too early.

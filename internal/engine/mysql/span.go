@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
@@ -197,6 +198,60 @@ func (p *pages) all(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// keysAtOnce is how many rows are asked for by one statement: the server bounds the memory for finding its way to them.
+const keysAtOnce = 500
+
+// ReadKeys implements engine.KeyReader.
+func (r *reader) ReadKeys(ctx context.Context, t *engine.Table, keys []string, to engine.Rows) error {
+	h := t.Handle.(*handle)
+	w := r.writer(h, to)
+	for some := range slices.Chunk(keys, keysAtOnce) {
+		var long []longOne
+		err := r.c.each(ctx, "SELECT "+strings.Join(slices.Concat(h.asked, h.beside), ", ")+" FROM "+h.table+" WHERE "+
+			strings.Join(some, " OR "), func(values []driver.Value) error {
+			over, err := w.row(values)
+			if over != nil {
+				long = append(long, *over)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		for _, one := range long {
+			if err := r.readLong(ctx, h, one, to); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// CountKeys implements engine.KeyReader.
+func (r *reader) CountKeys(ctx context.Context, t *engine.Table, keys []string) (all int64, err error) {
+	for some := range slices.Chunk(keys, keysAtOnce) {
+		n, err := r.c.value(ctx, "SELECT count(*) FROM "+t.Handle.(*handle).table+" WHERE "+strings.Join(some, " OR "))
+		if err != nil {
+			return 0, err
+		}
+		count, err := strconv.ParseInt(n, 10, 64)
+		if err != nil {
+			return 0, err
+		}
+		all += count
+	}
+	return all, nil
+}
+
+// CountSince implements engine.KeyReader.
+func (r *reader) CountSince(ctx context.Context, t *engine.Table, _ engine.Position) (all, since int64, err error) {
+	n, err := r.c.value(ctx, "SELECT count(*) FROM "+t.Handle.(*handle).table)
+	if err == nil {
+		all, err = strconv.ParseInt(n, 10, 64)
+	}
+	return all, -1, err
 }
 
 // Remove implements engine.Session; the session has its settings.

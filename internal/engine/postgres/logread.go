@@ -35,6 +35,7 @@ type logReader struct {
 	into    *pgTable // and where they go
 	lines   []byte
 	row     []byte
+	key     []byte
 	told    engine.Touched
 }
 
@@ -48,6 +49,7 @@ type pgTable struct {
 type relation struct {
 	table *pgTable // nil: it is not followed
 	names []string // of its columns
+	keys  []int    // where those of the key are among the table's
 }
 
 // pause is how long is waited before the server is asked again how far it is.
@@ -210,6 +212,9 @@ func (r *logReader) relation(m *pglogrepl.RelationMessage) error {
 	if r.relations[m.RelationID] = x; t == nil {
 		return nil
 	}
+	for _, name := range t.KeyColumns {
+		x.keys = append(x.keys, slices.Index(t.Columns, name))
+	}
 	for _, name := range t.Columns {
 		if !slices.Contains(x.names, name) {
 			r.lose(x, "the log shows other columns of it than it has")
@@ -271,7 +276,7 @@ func (r *logReader) insert(m *pglogrepl.InsertMessage) error {
 			return err
 		}
 	}
-	r.tell(values, false)
+	r.image(x, values, r.tell(values, false))
 	if r.into == nil {
 		r.into = x.table
 		r.pending = append(r.pending[:0], "INSERT INTO "+x.table.ID+" ("+quoted(x.table.Columns)+") OVERRIDING SYSTEM "+
@@ -311,8 +316,19 @@ func (r *logReader) before(t *pgTable) []byte {
 	return r.lines[:0]
 }
 
-// tell tells the text of a row, as reading the table gives it, where the log has all of it.
-func (r *logReader) tell(values []*pglogrepl.TupleDataColumn, removed bool) {
+// tell tells the text of a row, as reading the table gives it, where the log has all of it; nil: it does not.
+func (r *logReader) tell(values []*pglogrepl.TupleDataColumn, removed bool) []byte {
+	row := r.text(values)
+	if row == nil {
+		r.told.Untold = true
+		return nil
+	}
+	r.to.Row(row, removed)
+	return row
+}
+
+// text is a row as reading the table gives it; nil: the log does not have all of it.
+func (r *logReader) text(values []*pglogrepl.TupleDataColumn) []byte {
 	r.row = r.row[:0]
 	for i, v := range values {
 		if i > 0 {
@@ -324,15 +340,42 @@ func (r *logReader) tell(values []*pglogrepl.TupleDataColumn, removed bool) {
 		case pglogrepl.TupleDataTypeText:
 			r.row = appendCopied(r.row, v.Data)
 		default:
-			r.told.Untold = true
-			return
+			return nil
 		}
 	}
 	if len(r.row) > longRow {
-		r.told.Untold = true
-		return
+		return nil
 	}
-	r.to.Row(r.row, removed)
+	return r.row
+}
+
+// image tells what the row of a key is; nil: it is not all known.
+func (r *logReader) image(x *relation, values []*pglogrepl.TupleDataColumn, row []byte) {
+	if key := r.keyOf(x, values); key != nil {
+		r.to.Image(x.table.Table, key, row, true)
+	}
+}
+
+// gone tells that there is no row of a key any more.
+func (r *logReader) gone(x *relation, values []*pglogrepl.TupleDataColumn) {
+	if key := r.keyOf(x, values); key != nil {
+		r.to.Image(x.table.Table, key, nil, false)
+	}
+}
+
+// keyOf is the key of a row, as a list of values; nil: the log does not name it.
+func (r *logReader) keyOf(x *relation, values []*pglogrepl.TupleDataColumn) []byte {
+	r.key = r.key[:0]
+	for i, at := range x.keys {
+		if values[at].DataType != pglogrepl.TupleDataTypeText {
+			return nil
+		}
+		if i > 0 {
+			r.key = append(r.key, ", "...)
+		}
+		r.key = appendText(r.key, values[at])
+	}
+	return r.key
 }
 
 func (r *logReader) update(m *pglogrepl.UpdateMessage) error {
@@ -356,9 +399,13 @@ func (r *logReader) update(m *pglogrepl.UpdateMessage) error {
 			}
 		}
 		r.tell(was, true)
-		r.tell(now, false)
+		r.image(x, now, r.tell(now, false))
 	} else {
 		r.told.Untold = true
+		r.image(x, now, r.text(now))
+	}
+	if was != nil && slices.ContainsFunc(x.keys, func(at int) bool { return !same(was[at], now[at]) }) {
+		r.gone(x, was)
 	}
 	t := x.table
 	lines := append(r.before(t), "UPDATE ONLY "+t.ID+" SET "...)
@@ -411,6 +458,7 @@ func (r *logReader) remove(m *pglogrepl.DeleteMessage) error {
 	} else {
 		r.told.Untold = true
 	}
+	r.gone(x, was)
 	return r.named(x, append(r.before(x.table), "DELETE FROM ONLY "+x.table.ID...), was, engine.Touched{Removed: 1})
 }
 

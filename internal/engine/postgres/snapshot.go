@@ -170,9 +170,14 @@ func (p *snapshot) fix(ctx context.Context) (whole bool, err error) {
 		}
 	}
 	// The first query after the locks fixes the moment.
-	err = p.c.QueryRow(ctx, "SELECT pg_export_snapshot(), clock_timestamp()").Scan(&p.name, &p.moment)
+	var sees string
+	err = p.c.QueryRow(ctx, "SELECT pg_export_snapshot(), clock_timestamp(), txid_current_snapshot()::text").Scan(&p.name,
+		&p.moment, &sees)
 	if err != nil {
 		return false, err
+	}
+	if p.log != nil {
+		p.log.position.Snapshot = sees
 	}
 	after, err := lockTables(ctx, p.c)
 	if err != nil {

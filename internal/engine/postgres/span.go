@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/pattern"
 )
 
 // rowKeysRow is a row of row_keys.sql.
@@ -104,6 +106,104 @@ func (r *reader) ReadSpan(ctx context.Context, t *engine.Table, s engine.Span, t
 		return r.Read(ctx, t, engine.Part{}, to)
 	}
 	return r.reading(ctx, t, func(on link) error { return h.ordered(on, strings.Join(t.Key, ", "), s, to) })
+}
+
+// keysAtOnce is how many rows are asked for by one statement: of keys of one column, and of several, which the server
+// plans one by one.
+const (
+	keysAtOnce  = 1000
+	pairsAtOnce = 100
+)
+
+// eachKeys goes through keys, so many at a time, each time with the condition that means them.
+func eachKeys(t *engine.Table, keys []string, do func(where string) error) error {
+	names, most := quoted(t.KeyColumns), keysAtOnce
+	if len(t.KeyColumns) > 1 {
+		most = pairsAtOnce
+	}
+	for some := range slices.Chunk(keys, most) {
+		where := "(" + names + ") IN ((" + strings.Join(some, "), (") + "))"
+		if err := do(where); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReadKeys implements engine.KeyReader.
+func (r *reader) ReadKeys(ctx context.Context, t *engine.Table, keys []string, to engine.Rows) error {
+	h := t.Handle.(handle)
+	long := ""
+	if h.long != nil {
+		long = " AND NOT " + strings.Join(h.long.lengths(), " + ") + " > " + strconv.Itoa(longRow)
+	}
+	return eachKeys(t, keys, func(where string) error {
+		return r.reading(ctx, t, func(on link) error {
+			return on.copy("COPY (SELECT "+h.columns+" FROM ONLY "+h.table+" WHERE "+where+long+") TO STDOUT", to)
+		})
+	})
+}
+
+// CountKeys implements engine.KeyReader.
+func (r *reader) CountKeys(ctx context.Context, t *engine.Table, keys []string) (all int64, err error) {
+	h := t.Handle.(handle)
+	return all, eachKeys(t, keys, func(where string) error {
+		var got answer
+		err := r.reading(ctx, t, func(on link) error {
+			got = nil
+			return on.copy("COPY (SELECT count(*) FROM ONLY "+h.table+" WHERE "+where+") TO STDOUT", &got)
+		})
+		if err != nil {
+			return err
+		}
+		n, err := strconv.ParseInt(string(got), 10, 64)
+		all += n
+		return err
+	})
+}
+
+// seenBy is what a snapshot is, in the server's words: the transactions from the first one that it does not see on, and
+// those before it that were under way.
+var seenBy = pattern.Of(`^[0-9]{1,19}:([0-9]{1,19}):((?:[0-9]{1,19}(?:,[0-9]{1,19})*)?)$`)
+
+// writtenAfter is the condition on rows that a snapshot does not see. Each row says which transaction wrote it, in 32 bits
+// of its number.
+func writtenAfter(snapshot string) string {
+	m := seenBy().FindStringSubmatch(snapshot)
+	if m == nil {
+		return ""
+	}
+	short := func(number string) string {
+		n, _ := strconv.ParseUint(number, 10, 64) // it is a number
+		return literal(strconv.FormatUint(n&math.MaxUint32, 10))
+	}
+	sql := "age(xmin) BETWEEN 0 AND age(" + short(m[1]) + "::xid)"
+	if m[2] != "" {
+		var open []string
+		for n := range strings.SplitSeq(m[2], ",") {
+			open = append(open, short(n))
+		}
+		sql += " OR xmin::text IN (" + strings.Join(open, ", ") + ")"
+	}
+	return sql
+}
+
+// CountSince implements engine.KeyReader.
+func (r *reader) CountSince(ctx context.Context, t *engine.Table, from engine.Position) (all, since int64, err error) {
+	after := writtenAfter(from.Snapshot)
+	counted := "-1"
+	if after != "" {
+		counted = "count(*) FILTER (WHERE " + after + ")"
+	}
+	var got answer
+	err = r.reading(ctx, t, func(on link) error {
+		got = nil
+		return on.copy("COPY (SELECT count(*) || ' ' || "+counted+" FROM ONLY "+t.Handle.(handle).table+") TO STDOUT", &got)
+	})
+	if err == nil {
+		_, err = fmt.Sscanf(string(got), "%d %d", &all, &since)
+	}
+	return all, since, err
 }
 
 // ordered copies rows out in the order of their key, each long one at its place.

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -195,19 +196,39 @@ func chainsFromLog(t *testing.T, m *testserver.MySQL) {
 	}
 	dir := t.TempDir()
 	chainsOf(t, dir, rand.New(rand.NewPCG(seedOf(t), 41)), s)
-	var whole []string
-	if strings.Contains(t.Name(), "whole") {
-		whole = []string{"pair", "raw", "account"}
-	}
-	logTold(t, dir, []string{"loose", "by_float", "noted"}, whole...)
 	if strings.Contains(t.Name(), "few") {
+		fewColumnsTold(t, dir, strings.Contains(t.Name(), "MariaDB"))
 		return
 	}
+	logTold(t, dir, []string{"loose", "by_float", "noted"}, "pair", "raw", "account")
 	s.changes = append(s.changes, loggedStructure...)
 	named := s.named
 	s.named = func(n string) string { return named("again_" + n) }
 	s.sealed = true
 	chainsOf(t, t.TempDir(), rand.New(rand.NewPCG(seedOf(t), 42)), s)
+}
+
+// fewColumnsTold: where the log has not all columns of its rows, increments are from it all the same; but on MariaDB, whose
+// log then tells a REPLACE as an update of some columns, tables in which rows were updated are compared.
+func fewColumnsTold(t *testing.T, dir string, replaces bool) {
+	t.Helper()
+	told := 0
+	for _, m := range manifestsIn(t, filepath.Join(dir, "keep")) {
+		if m.Kind != manifest.Incremental {
+			continue
+		}
+		require.Equal(t, manifest.ByLog, m.Payload.SQL.Found, m.Payload.SQL.NoLog)
+		for _, table := range m.Payload.SQL.Tables {
+			if !slices.Contains([]string{"loose", "by_float", "noted"}, table.Name) && table.NoLog != "" {
+				require.True(t, replaces, table.NoLog)
+				require.Regexp(t, "has not all columns of its rows|it changes together with", table.NoLog)
+			}
+			if table.Change == manifest.Logged {
+				told++
+			}
+		}
+	}
+	require.NotZero(t, told)
 }
 
 // manifestsIn reads the manifests of all dumps below a folder.

@@ -94,8 +94,8 @@ func TestThereAndBackOnPostgres(t *testing.T) {
 	}
 	query(t, s, "trapped", "CHECKPOINT")
 	require.Equal(t, "lost", query(t, s, "trapped", "SELECT wal_status FROM pg_replication_slots WHERE slot_type = 'logical'"))
+	query(t, s, "trapped", "DROP TABLE wide") // reading it first would write log (of hints), and too much of it
 	x.compared("there is a new one now")
-	query(t, s, "trapped", "DROP TABLE wide")
 	change()
 	x.fromLog()
 }

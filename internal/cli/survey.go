@@ -147,8 +147,11 @@ func (a *app) printSurvey(l looked) any {
 	if s.Server.Log != "" {
 		line("log", "%s", s.Server.Log)
 	}
-	if l.chained && s.Server.Ordered {
+	switch {
+	case l.chained && s.Server.Ordered:
 		line("changes", "%s", waysOf(l))
+	case s.Server.Log != "" && s.Server.NoLog != "":
+		line("", "it cannot be followed: %s", s.Server.NoLog)
 	}
 	for _, x := range s.Held {
 		line("held back", "%s", job.Slot{Held: x}.Health())
@@ -348,7 +351,7 @@ func surveyJSON(l looked) any {
 		list = append(list, x)
 	}
 	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version,
-		"user": l.Server.User, "log": l.Server.Log,
+		"user": l.Server.User, "log": l.Server.Log, "log_not_followed": l.Server.NoLog,
 		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
 	if l.Keep != nil {
 		keep := map[string]any{"place": l.Keep.Where(), "estimate_bytes": l.Need}

@@ -317,8 +317,10 @@ type Table struct {
 	// KeyColumns are the literal names of those columns.
 	KeyColumns []string
 	// Made tells the table from one that was made anew or rewritten, where the log would not tell of that; empty: it
-	// would, or it tells nothing of the table.
+	// would, or it tells nothing of the table. Another server may say otherwise of the same table.
 	Made string
+	// Written is when its rows were written last, in whole seconds, as the server remembers it; zero: it does not.
+	Written time.Time
 	// NotInLog says why the server's change log does not tell what changes in the table; empty: it does.
 	NotInLog string
 	// Tied are the IDs of tables whose rows can change with this one's; Follows says that this one's rows do, without the
@@ -404,6 +406,8 @@ type Position struct {
 	Began  int64  `json:"began,omitempty"` // MariaDB, MySQL: when the log file was begun, in seconds since 1970
 	GTID   string `json:"gtid,omitempty"`  // MariaDB, MySQL: the set of all transactions so far
 	LSN    string `json:"lsn,omitempty"`   // PostgreSQL
+	// Applied is what a server has had from another one and does not log, in its words (MariaDB).
+	Applied string `json:"applied,omitempty"`
 	// Database tells the database from others of the server, whatever it is called, and Mark is what the dump left in the
 	// log right after the place (PostgreSQL).
 	Database string `json:"database,omitempty"`

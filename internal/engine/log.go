@@ -75,6 +75,8 @@ type ChangeSink interface {
 	Forget()
 	// Commit ends the transaction.
 	Commit(Commit) error
+	// Audit says why the log may not tell all: every table is to be looked at.
+	Audit(why string)
 	// Lose says that a table cannot be followed, and why; whatever was said of it does not count.
 	Lose(t *Table, why string)
 }

@@ -118,6 +118,12 @@ func (s *SQL) follow(ctx context.Context) error {
 	return nil
 }
 
+// sameServer says whether the log is that of the server that wrote the base's.
+func (s *SQL) sameServer() bool {
+	was, is := s.Base[len(s.Base)-1].Manifest.To, s.Catalog.Position
+	return was == nil || is == nil || was.System == is.System
+}
+
 // ties looks which tables change together, and which of them cannot be followed from the base on.
 func (s *SQL) ties() *ties {
 	t := newTies()
@@ -136,7 +142,7 @@ func (s *SQL) ties() *ties {
 			t.lose(table.ID, "the job takes some of its rows")
 		case table.NotInLog != "":
 			t.lose(table.ID, table.NotInLog)
-		case was.Made != table.Made:
+		case was.Made != table.Made && s.sameServer():
 			t.lose(table.ID, "it was made anew or rewritten, how its rows are logged was changed, or it is told of only from now on")
 		}
 		for _, other := range table.Tied {

@@ -32,6 +32,7 @@ type logged struct {
 	images map[string]*images
 	noted  int
 	seen   map[string]*rows.Counter // tables that were read whole, and are as they are said to be
+	audit  string                   // why every table is to be read whole; empty: it is not
 	out    manifest.Log
 	ticks  int64
 }
@@ -177,6 +178,9 @@ func (l *logged) Commit(c engine.Commit) error {
 	l.in, l.rows = l.in[:0], 0
 	return err
 }
+
+// Audit implements engine.ChangeSink.
+func (l *logged) Audit(why string) { l.audit = why }
 
 // Lose implements engine.ChangeSink.
 func (l *logged) Lose(t *engine.Table, why string) { l.ties.lose(t.ID, why) }

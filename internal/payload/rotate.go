@@ -11,7 +11,8 @@ import (
 
 // A rotating witness: each increment from a log reads some tables whole, touched or not, and holds them against what the
 // chain says that they have. Which ones goes round with the increments, so that in some number of them every table that
-// is small enough was looked at. Larger ones are compared whole by each differential, and read by each full.
+// is small enough was looked at. Larger ones are compared whole by each differential, and read by each full; and at once,
+// where something speaks against the log.
 const (
 	mostWitnessed = 20_000  // rows that are read in an increment
 	mostCounted   = 500_000 // rows that the server counts in it
@@ -43,6 +44,14 @@ func (l *logged) rotate(ctx context.Context, snap engine.Snapshot, from engine.P
 		if told := x.told[t.ID]; told.changed() {
 			says = told.of(says)
 		}
+		if why := l.doubt(t, x.told[t.ID]); why != "" {
+			if says.Sum == "" || says.About { // there is nothing to hold it against
+				l.ties.lose(t.ID, why)
+			} else if err = l.witness(ctx, reader, t, says); err != nil {
+				return fmt.Errorf("looking at %s: %w", t.ID, err)
+			}
+			continue
+		}
 		if says.About || counted+says.Rows > mostCounted {
 			continue
 		}
@@ -56,6 +65,18 @@ func (l *logged) rotate(ctx context.Context, snap engine.Snapshot, from engine.P
 		}
 	}
 	return nil
+}
+
+// doubt says why a table is to be looked at whatever that costs; empty: nothing speaks for it.
+func (l *logged) doubt(t *engine.Table, told *told) string {
+	if l.audit != "" {
+		return l.audit
+	}
+	base := l.s.Base[len(l.s.Base)-1].Manifest.Moment
+	if at := t.Written; !told.changed() && at.Unix() > base.Unix() && !at.After(l.s.Snapshot.Moment()) {
+		return "the server says that it was written to since, and the log tells nothing of it"
+	}
+	return ""
 }
 
 // witness reads a table whole.

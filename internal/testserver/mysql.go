@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -296,4 +297,12 @@ func CloseSavedMySQL(data []byte) (folder string, err error) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	return m.Folder, os.RemoveAll(m.Folder)
+}
+
+// StartWith starts the server again after Stop, this once with more options.
+func (m *MySQL) StartWith(options ...string) error {
+	args := m.args
+	defer func() { m.args = args }()
+	m.args = slices.Concat(args, options)
+	return m.Start()
 }

@@ -81,8 +81,16 @@ func (p *snapshot) Follow(ctx context.Context, from engine.Position, tables []*e
 		return engine.Unusable("the server writes no log, or this user may not ask for its position")
 	case from.File == "":
 		return engine.Unusable("the dump before does not say where in the log it stands")
+	case from.Applied != end.Applied && from.System == end.System:
+		return engine.Doubted("the server has changes from another one that it did not log (log_slave_updates is off)")
 	case from.Offset > mostOffset || end.Offset > mostOffset:
 		return engine.Unusable("a log file of more than 4 GiB cannot be followed")
+	}
+	if why, err := p.s.partial(ctx); err != nil || why != "" {
+		if err == nil {
+			err = engine.Unusable("the server's log does not hold all that changes: %s", why)
+		}
+		return err
 	}
 	r := &logReader{database: p.database, tables: map[string]*engine.Table{}, to: to, from: from, end: end,
 		maria: p.s.maria}

@@ -36,6 +36,8 @@ type logReader struct {
 	domains map[uint32]uint64 // MariaDB: the last number seen in each
 
 	file   string // that is being read
+	next   string // that comes after it, as its end says
+	heads  int    // of files so far
 	sums   bool   // its events have checksums
 	begun  int64  // when it was, as Position has it
 	inside bool   // of a transaction
@@ -249,7 +251,13 @@ func payloadOf(body []byte) ([]byte, error) {
 func (r *logReader) take(h *replication.EventHeader, event replication.Event) error {
 	switch e := event.(type) {
 	case *replication.RotateEvent:
-		r.file = string(e.NextLogName)
+		return r.turns(h, e)
+	case *replication.FormatDescriptionEvent:
+		r.started(e)
+	case *replication.PreviousGTIDsEvent:
+		return r.hadAll(e.GTIDSets)
+	case *replication.MariadbGTIDListEvent:
+		return r.hadAllDomains(e.GTIDs)
 	case *replication.GTIDEvent:
 		return r.begin(h, e)
 	case *replication.GtidTaggedLogEvent:

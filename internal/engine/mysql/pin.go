@@ -97,7 +97,10 @@ func (s *source) nameLog(ctx context.Context, p *pin) (err error) {
 	if p.position.File == "" {
 		return nil
 	}
-	if p.position.System, err = s.system(ctx); err == nil && s.at.Log {
+	if p.position.System, err = s.system(ctx); err == nil {
+		p.position.Applied, err = s.applied(ctx)
+	}
+	if err == nil && s.at.Log {
 		p.position.Began, err = s.began(ctx, p.position)
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/pattern"
@@ -219,6 +220,10 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
 	setKey(&e, &h, t, read)
 	setLog(&e, &h, t)
+	e.Made = t.made
+	if n, err := strconv.ParseFloat(t.written, 64); err == nil {
+		e.Written = time.Unix(int64(n), 0).UTC()
+	}
 	if err := r.ranges(ctx, t, &e, &h); err != nil {
 		return err
 	}

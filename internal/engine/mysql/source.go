@@ -181,7 +181,10 @@ func (s *source) log(ctx context.Context) (text, why string, err error) {
 	rights, err := s.home.rows(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE "+mine+
 		" AND privilege_type IN ('REPLICATION SLAVE', 'SUPER')")
 	if err == nil && len(rights) == 0 {
-		why = "this user may not read it: 'grainkeep grants --for changes' prints the right"
+		return text, "this user may not read it: 'grainkeep grants --for changes' prints the right", nil
+	}
+	if err == nil {
+		why, err = s.partial(ctx)
 	}
 	return text, why, err
 }

@@ -13,17 +13,17 @@ import (
 // readTables makes the objects of each table: the table with its primary key, its other
 // keys, its foreign keys.
 func (r *catalogReader) readTables(ctx context.Context) error {
-	sizes := map[string][2]int64{}
+	sizes, stamps := map[string][2]int64{}, map[string][2]string{}
 	rows, err := r.c.rows(ctx,
-		"SELECT table_name, coalesce(table_rows, 0), coalesce(data_length, 0) FROM information_schema.tables "+
-			"WHERE table_schema = database()")
+		"SELECT table_name, coalesce(table_rows, 0), coalesce(data_length, 0), coalesce(create_time, ''), "+
+			"coalesce(unix_timestamp(update_time), '') FROM information_schema.tables WHERE table_schema = database()")
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
 		count, _ := strconv.ParseInt(row[1], 10, 64)
 		bytes, _ := strconv.ParseInt(row[2], 10, 64)
-		sizes[row[0]] = [2]int64{count, bytes}
+		sizes[row[0]], stamps[row[0]] = [2]int64{count, bytes}, [2]string{row[3], row[4]}
 	}
 	columns, err := r.s.listedColumns(ctx, r.c, r.database, "")
 	if err != nil {
@@ -53,6 +53,7 @@ func (r *catalogReader) readTables(ctx context.Context) error {
 			return fmt.Errorf("the definition of %s: %w", listed.name, err)
 		}
 		t.name, t.rows, t.bytes = listed.name, sizes[listed.name][0], sizes[listed.name][1]
+		t.made, t.written = stamps[listed.name][0], stamps[listed.name][1]
 		if err := r.texts(ctx, t); err != nil {
 			return err
 		}
@@ -105,6 +106,8 @@ type table struct {
 	columns     []column
 	versioned   bool
 	rows, bytes int64
+	made        string          // when, as the server says it
+	written     string          // when rows of it were, in seconds since 1970; empty: it is not known
 	space       bool            // in a tablespace that it shares
 	loose       map[string]bool // foreign keys without a unique key behind them
 }

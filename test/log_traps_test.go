@@ -286,10 +286,15 @@ func takesOver(t *testing.T, first, second *testserver.MySQL, stop string) {
 	require.Equal(t, []string{"1|10", "2|20", "3|3"}, restoredRows(t, x, first))
 }
 
-// restoredRows restores the newest dump, and reads its table.
-func restoredRows(t *testing.T, x trapped, to *testserver.MySQL) []string {
+// restored restores the newest dump, as another database.
+func restored(t *testing.T, x trapped, to *testserver.MySQL) {
 	queryMaria(t, to, "", "DROP DATABASE IF EXISTS back")
 	run(t, x.dir, -1, "restore", "adhoc/trapped", "--from", "keep", "--to", to.URL(""), "--as", "back")
+}
+
+// restoredRows restores the newest dump, and reads its table.
+func restoredRows(t *testing.T, x trapped, to *testserver.MySQL) []string {
+	restored(t, x, to)
 	got, err := to.Ask(context.Background(), "back", "SELECT id, v FROM t ORDER BY id")
 	require.NoError(t, err)
 	return strings.Fields(got)

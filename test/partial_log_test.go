@@ -57,7 +57,7 @@ func logLacks(t *testing.T, m *testserver.MySQL) {
 	right := func(how string) {
 		t.Helper()
 		want := facts("trapped")
-		restoredRows(t, x, m)
+		restored(t, x, m)
 		require.Equal(t, want, facts("back"), how)
 	}
 	unlogged := func(n int) string {

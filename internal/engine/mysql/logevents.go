@@ -26,6 +26,7 @@ type logReader struct {
 	byGTID    bool // the log is another server's: it is read from transaction ids on
 	justBegan bool // only when the file was begun is wanted
 	maria     bool
+	logsKeys  bool // as source has it
 
 	parser *replication.BinlogParser // of the log's own events
 	sub    *replication.BinlogParser // of those within a compressed transaction
@@ -292,6 +293,9 @@ func (r *logReader) start(h *replication.EventHeader) {
 	r.commit = engine.Commit{Time: time.Unix(int64(h.Timestamp), 0).UTC()}
 	r.inside, r.alone = true, false
 	clear(r.wrote)
+	for _, c := range r.made {
+		clear(c.twice)
+	}
 }
 
 // begin begins a transaction of MySQL, which says when it was committed.
@@ -344,6 +348,15 @@ func (r *logReader) lose(t *engine.Table, why string) {
 func (r *logReader) loseAll(why string) {
 	for _, t := range r.tables {
 		r.lose(t, why)
+	}
+}
+
+// loseActed gives up the tables whose rows foreign keys change.
+func (r *logReader) loseActed(why string) {
+	for _, t := range r.tables {
+		if t.Handle.(*handle).acted {
+			r.lose(t, why)
+		}
 	}
 }
 

@@ -12,7 +12,10 @@ import (
 )
 
 // Flags of events of rows.
-const keysOff = 2 // the session had foreign_key_checks off
+const (
+	keysOff    = 2  // the session had foreign_key_checks off
+	keysLogged = 16 // MySQL from 9.6 on: what foreign keys do to rows is in the log, as events of their own
+)
 
 // rowsOf takes an event of rows.
 func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent) error {
@@ -30,6 +33,9 @@ func (r *logReader) rowsOf(h *replication.EventHeader, e *replication.RowsEvent)
 		r.made[t] = c
 	}
 	c.e, c.body, c.lines, c.touched = e, r.body, c.lines[:0], engine.Touched{}
+	if e.Flags&keysLogged == 0 && r.logsKeys {
+		r.loseActed("foreign keys acted on its rows without the log telling of it, before the server was started in another way")
+	}
 	c.partial = h.EventType == replication.PARTIAL_UPDATE_ROWS_EVENT
 	switch h.EventType {
 	case replication.MARIADB_WRITE_ROWS_COMPRESSED_EVENT_V1, replication.MARIADB_UPDATE_ROWS_COMPRESSED_EVENT_V1,
@@ -70,7 +76,8 @@ type logged struct {
 	body    []byte
 	partial bool // JSON may come as what changed in it
 	maria   bool
-	key     []byte // of the last image that was told
+	key     []byte          // of the last image that was told
+	twice   map[string]bool // keys of rows that foreign keys removed in the transaction under way
 
 	to      engine.ChangeSink
 	lines   []byte
@@ -126,7 +133,7 @@ func (c *logged) rows() (why string) {
 			why = fmt.Sprintf("an event of the log cannot be read: %v", x)
 		}
 	}()
-	off := c.e.Flags&keysOff != 0
+	off := c.e.Flags&(keysOff|keysLogged) != 0 // what is in the log is not to be done twice
 	if off {
 		c.lines = append(c.lines, "SET foreign_key_checks = 0;\n"...)
 	}
@@ -181,6 +188,9 @@ func (c *logged) inserts() string {
 		}
 		c.lines = append(c.lines, ')')
 		c.image(row, c.tell(row, false))
+		if len(c.twice) > 0 && len(c.key) > 0 { // it is there again
+			delete(c.twice, string(c.key))
+		}
 		rows++
 		if len(c.lines)-begin >= groupOf {
 			c.lines = engine.AppendRows(c.lines, rows)
@@ -269,6 +279,12 @@ func (c *logged) deletes() string {
 		if why := c.texts(row, nil); why != "" {
 			return why
 		}
+		if again, why := c.again(row); why != "" || again {
+			if why != "" {
+				return why
+			}
+			continue
+		}
 		c.tell(row, true)
 		c.gone(row)
 		c.lines = append(c.lines, "DELETE FROM "+c.t.ID...)
@@ -278,6 +294,31 @@ func (c *logged) deletes() string {
 		c.touched.Removed++
 	}
 	return ""
+}
+
+// mostTwice bounds the keys of rows of a transaction that foreign keys removed.
+const mostTwice = 1_000_000
+
+// again says whether a row was removed already in this transaction. A statement that removes rows of a parent and of its
+// children has those of the children in the log twice: as what the foreign key did, and as its own.
+func (c *logged) again(row *image) (bool, string) {
+	if c.e.Flags&keysLogged == 0 || !c.h.acted {
+		return false, ""
+	}
+	key, why := c.named(c.key[:0], row)
+	if c.key = key; why != "" {
+		return false, why
+	}
+	if c.e.Flags&keysOff == 0 {
+		return c.twice[string(key)], ""
+	}
+	if c.twice == nil {
+		c.twice = map[string]bool{}
+	}
+	if c.twice[string(key)] = true; len(c.twice) > mostTwice {
+		return false, "foreign keys removed too many of its rows in one transaction"
+	}
+	return false, ""
 }
 
 // image tells what the row of a key is, where the image names it; nil: it is not all known.

@@ -153,6 +153,7 @@ type handle struct {
 	inOrder []column // the columns by which the table is read in order; none: it cannot be
 	first   int64
 	all     []column // of the table, in the log's order
+	acted   bool     // foreign keys change rows of it, and the log tells of that
 	told    []bool   // of those, whether the log's values give the very texts that reading gives
 
 	typed     bool // the first of what is asked for beside them is whether JSON holds values of SQL types
@@ -220,6 +221,9 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 		Count: "SELECT concat(" + literal(id) + ", '|', count(*)) FROM " + h.table + ";\n"}
 	setKey(&e, &h, t, read)
 	setLog(&e, &h, t)
+	if r.s.logsKeys { // what they do to rows is in the log
+		h.acted, e.Follows = e.Follows, false
+	}
 	e.Made = t.made
 	if n, err := strconv.ParseFloat(t.written, 64); err == nil {
 		e.Written = time.Unix(int64(n), 0).UTC()

@@ -21,7 +21,11 @@ func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, se
 		Send: func(sql []byte) ([]int64, error) { return s.c.execEach(ctx, string(sql)) },
 	})
 	if err == nil { // the session's own settings, for what comes after
-		_, err = s.c.exec(ctx, settings)
+		own := settings
+		if s.maria {
+			own += "SET check_constraint_checks = 1;\n"
+		}
+		_, err = s.c.exec(ctx, own)
 	}
 	return touched, err
 }

@@ -19,6 +19,7 @@ import (
 type session struct {
 	c      *conn
 	joined bool // everything is part of one transaction, which is under way
+	maria  bool
 }
 
 func (s *session) Close() error { return s.c.close() }

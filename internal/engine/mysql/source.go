@@ -25,6 +25,8 @@ type source struct {
 	pinned  *pin
 	own     string   // settings of a session that only this product has
 	strict  []string // settings that a restore has to turn off
+	// logsKeys says that foreign keys act above the storage engine: what they do to rows is in the log.
+	logsKeys bool
 }
 
 // oldest versions of either product that are supported.
@@ -78,6 +80,13 @@ func (s *source) ownOfMySQL(ctx context.Context) (string, error) {
 		if set == "1" {
 			s.strict = append(s.strict, v.name)
 		}
+	}
+	if s.version >= 90600 {
+		native, err := s.home.value(ctx, "SELECT @@innodb_native_foreign_keys")
+		if err != nil {
+			return "", err
+		}
+		s.logsKeys = native == "0"
 	}
 	if s.version >= 80030 {
 		own += "SET show_gipk_in_create_table_and_information_schema = ON;\n"

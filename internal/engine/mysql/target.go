@@ -143,7 +143,7 @@ func (t *target) Session(ctx context.Context) (engine.Session, error) {
 		c.close()
 		return nil, err
 	}
-	return &session{c: c}, nil
+	return &session{c: c, maria: t.s.maria}, nil
 }
 
 // Snapshot reads back what was restored.

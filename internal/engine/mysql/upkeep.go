@@ -44,7 +44,7 @@ func (s *source) Onward(ctx context.Context, database, mark string) (engine.Upke
 	if err != nil {
 		return nil, err
 	}
-	u := &upkeepSession{session{c: c, joined: true}, s, database}
+	u := &upkeepSession{session{c: c, joined: true, maria: s.maria}, s, database}
 	if err := u.begin(ctx, mark); err != nil {
 		u.Close()
 		return nil, err

@@ -125,6 +125,18 @@ func (p *Plan) Whole(ctx context.Context) error {
 	})
 }
 
+// Bad is a dump of the plan that is not to be relied on, or nil: the last, or one on which it builds and whose changes an
+// audit found to be wrong.
+func (p *Plan) Bad() *keep.Dump {
+	if d := p.Last(); d.State().Bad() {
+		return d
+	}
+	if i := slices.IndexFunc(p.Changes, func(d *keep.Dump) bool { return d.State() == keep.Doubtful }); i >= 0 {
+		return p.Changes[i]
+	}
+	return nil
+}
+
 // Last is the dump that the plan ends with.
 func (p *Plan) Last() *keep.Dump {
 	if n := len(p.Changes); n > 0 {

@@ -369,7 +369,7 @@ func (a *app) printDone(done *keep.Dump, d dumpFlags) {
 		what = holds(m)
 	}
 	if m.Closes != "" {
-		what = fmt.Sprintf("closes the chain before %s: %s", m.Closes[:10], what)
+		what = fmt.Sprintf("audits the log up to %s: %s", m.Closes[:10], what)
 	} else if m.Kind != manifest.Full {
 		what = fmt.Sprintf("%s, %s; %s", m.Kind, changes(m), what)
 	}

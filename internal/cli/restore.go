@@ -177,6 +177,11 @@ func (a *app) restoreAll(f *config.File, tasks []restore.Task) error {
 	}
 	done := []jsonRestored{}
 	feed, end := a.feed()
+	for _, t := range tasks {
+		if d := t.Plan.Bad(); d != nil {
+			feed.Warn("dump-failed", d.Manifest.Database, "the dump %s, which is restored, %s", d.Short(), d.State())
+		}
+	}
 	out, err := restore.All(ctx, tasks, feed, func(t restore.Task) { a.sayMoment(t.Plan) }, func(t restore.Task, o *restore.Outcome) {
 		done = append(done, *a.restored(t, o))
 		a.result = done

@@ -137,7 +137,8 @@ func (a *app) show(d *keep.Dump, all bool) {
 		line("compared", "%s", m.Payload.SQL.NoLog)
 	}
 	if m.Closes != "" {
-		line("closes", "the chain before the full %s, whose fingerprints it has", m.Closes[:10])
+		line("audits", "what the log told up to %s, which read all tables at the same moment: it has the fingerprints of that",
+			m.Closes[:10])
 	}
 	for _, w := range m.Warnings {
 		line("warning", "%s", w.Text)
@@ -321,6 +322,9 @@ func proofLine(d *keep.Dump) string {
 	p := d.LastProof()
 	if d.ProofErr != nil {
 		return "unproven: " + d.ProofErr.Error()
+	}
+	if x := d.Audit(); x != nil {
+		return fmt.Sprintf("failed an audit of %s: %s", phrase.Both(x.At, chain.Zone(d)), strings.Join(x.Differences, "; "))
 	}
 	if p == nil && d.Manifest.Database == engine.ServerWide {
 		return "cannot be drilled: a drill would change the server that it is made on"

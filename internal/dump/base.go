@@ -97,8 +97,8 @@ func (r *runner) baseOf(ctx context.Context, kind manifest.Kind, name string, mo
 	}
 	list := p.Dumps()
 	for _, d := range slices.Backward(list) { // the newest drill says whether the chain is good
-		if d.State() == keep.Failed {
-			return full("the dump %s, on which it would build, failed its drill", d.Short()), nil
+		if s := d.State(); s.Bad() {
+			return full("the dump %s, on which it would build, %s", d.Short(), s), nil
 		}
 		if d.State() == keep.Proven {
 			break

@@ -3,6 +3,8 @@ package dump
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/blob"
@@ -16,12 +18,13 @@ import (
 // ChainDiffers is the code of the warning that what the server's log told is not what the tables have.
 const ChainDiffers = "chain-differs"
 
-// closeChain closes the chain that a new baseline ends, at exactly its position: an increment from the log, whose
-// tables have the fingerprints that the full has just found. So a drill of it tests what the log told of the whole
-// time. A chain of which no log told needs none; nor is it a failure of the full where there is none.
+// closeChain closes the chain that a new baseline ends, or the increments that a differential passes over, at exactly its
+// position: an increment from the log, whose tables have the fingerprints that reading them has just given. So it is known
+// at once whether the log told all, a drill can test it, and any moment up to there can be restored. Where no log told of
+// anything there is nothing to close; nor is it a failure of the dump where it cannot be done.
 func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, snap engine.Snapshot,
 	full *keep.Dump) (*keep.Dump, error) {
-	if !o.Source.Log || full.Manifest.Kind != manifest.Full || full.Manifest.Alone {
+	if !o.Source.Log || full.Manifest.Kind == manifest.Incremental || full.Manifest.Alone {
 		return nil, nil
 	}
 	c := &databaseDump{runner: o.runner, m: o.envelope(o.m.Database, snap.Moment(), snap.Catalog().Position,
@@ -53,15 +56,18 @@ func (o *databaseDump) closeChain(ctx context.Context, session *keep.Session, sn
 	if c.m.Payload, err = sql.Capture(ctx, c.files, o.feed); err != nil {
 		return nil, err
 	}
-	c.known(full.Manifest)
-	return c.place(ctx, cat, draft)
+	differ := c.known(full.Manifest)
+	closing, err := c.place(ctx, cat, draft)
+	if err == nil && len(differ) > 0 {
+		err = c.condemn(ctx, closing, differ)
+	}
+	return closing, err
 }
 
-// known gives the tables the fingerprints that a full of the same snapshot found, and says where those are others than
-// the log's.
-func (o *databaseDump) known(full *manifest.Manifest) {
+// known gives the tables the fingerprints that a dump of the same snapshot found, which read them all, and tells of which
+// tables those are others than the log's.
+func (o *databaseDump) known(full *manifest.Manifest) (differ []string) {
 	read := full.Payload.SQL.ByID()
-	var differ []string
 	for i := range o.m.Payload.SQL.Tables {
 		t := &o.m.Payload.SQL.Tables[i]
 		was := read[t.ID]
@@ -73,12 +79,40 @@ func (o *databaseDump) known(full *manifest.Manifest) {
 	}
 	if len(differ) > 0 {
 		o.warn(ChainDiffers, o.m.Database, []string{fmt.Sprintf("what the server's log told since the last full is not "+
-			"what the tables hold: %s; moments of the old chain may be wrong, the new full is not", strings.Join(differ, ", "))})
+			"what the tables hold: %s; moments of the increments may be wrong, the new %s is not", strings.Join(differ, ", "),
+			full.Kind)})
 	}
+	return differ
 }
 
-// notClosed says that a chain could not be closed. The full is there all the same.
+// condemn notes of the increments of a chain that they may be wrong, since what the log told of some tables was not all:
+// from where it first told of them on, up to where they were read again.
+func (o *databaseDump) condemn(ctx context.Context, closing *keep.Dump, differ []string) error {
+	wrong := map[string]bool{}
+	for _, d := range append(slices.Clone(o.chain), closing) {
+		sql := d.Manifest.Payload.SQL
+		of := sql.ByID()
+		for _, id := range differ {
+			t, there := of[id]
+			wrong[id] = there && sql.Found == manifest.ByLog && t.NoLog == "" &&
+				(t.Change == manifest.Logged || t.Change == manifest.Unchanged)
+		}
+		if !slices.Contains(slices.Collect(maps.Values(wrong)), true) {
+			continue
+		}
+		text := "what the server's log told is not what the tables hold: " + strings.Join(differ, ", ")
+		err := d.Record(ctx, keep.Proof{Format: 1, Dump: d.ID, At: clock.Now().UTC(), Audit: true, On: o.Source.Name,
+			Product: o.server.Product, Version: o.server.Version, Tool: o.Tool, Tables: len(differ),
+			Differences: []string{text}, Details: []keep.Detail{{Concern: keep.OfRows, Of: o.m.Database, Text: text}}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// notClosed says that a chain could not be closed. The dump is there all the same.
 func (o *databaseDump) notClosed(err error) {
-	o.feed.Warn("chain-not-closed", o.m.Database, "the chain before the new full could not be closed: %s: its end is not "+
-		"proven by the full", fault.Of(err).Error())
+	o.feed.Warn("chain-not-closed", o.m.Database, "what the log told up to this dump could not be held against it: %s: "+
+		"the increments before it are not proven by it", fault.Of(err).Error())
 }

@@ -32,7 +32,9 @@ func (j *Journal) Rebuild(ctx context.Context, dumps []*keep.Dump) error {
 		}
 		r.Parts = append(r.Parts, PartOf(d))
 		for _, p := range d.Proofs {
-			order = append(order, drillRun(d, p))
+			if !p.Audit { // that was a part of a dump's run
+				order = append(order, drillRun(d, p))
+			}
 		}
 	}
 	for _, r := range order {

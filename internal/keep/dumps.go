@@ -437,14 +437,20 @@ const (
 	Proven      State = "proven"
 	Unproven    State = "unproven"
 	Failed      State = "failed its drill"
+	Doubtful    State = "failed an audit"
 	Undrillable State = "cannot be drilled"
 )
+
+// Bad says whether a dump in this state is not to be relied on.
+func (s State) Bad() bool { return s == Failed || s == Doubtful }
 
 // State tells what is known of the dump's restoring.
 func (d *Dump) State() State {
 	switch p := d.LastProof(); {
 	case d.ProofErr != nil:
 		return Unproven
+	case d.Audit() != nil:
+		return Doubtful
 	case p == nil && d.Manifest != nil && !d.Drillable():
 		return Undrillable
 	case p == nil:
@@ -462,6 +468,15 @@ func (d *Dump) Drillable() bool {
 	}
 	s := d.Manifest.Payload.Stream
 	return d.Manifest.Database != engine.ServerWide && (s == nil || s.Restorable)
+}
+
+// Audit is the record of an audit that failed, or nil. No drill takes that back: it holds a dump against what the same log
+// told.
+func (d *Dump) Audit() *Proof {
+	if i := slices.IndexFunc(d.Proofs, func(p Proof) bool { return p.Audit }); i >= 0 {
+		return &d.Proofs[i]
+	}
+	return nil
 }
 
 // LastProof is the newest drill's record, or nil.

@@ -16,14 +16,15 @@ import (
 	"grainkeep/internal/store"
 )
 
-// Proof is the record of a drill.
+// Proof is the record of a drill, or of an audit.
 type Proof struct {
 	Format      int       `json:"format"`
 	Dump        string    `json:"dump"`
 	At          time.Time `json:"at"`
 	Proven      bool      `json:"proven"`
-	On          string    `json:"on"`             // where it was restored
-	Keep        string    `json:"keep,omitempty"` // the id of that from which the dump was read
+	Audit       bool      `json:"audit,omitempty"` // nothing was restored: what a log had told was held against the rows themselves
+	On          string    `json:"on"`              // where it was restored
+	Keep        string    `json:"keep,omitempty"`  // the id of that from which the dump was read
 	Product     string    `json:"product"`
 	Version     string    `json:"version"`
 	Tool        string    `json:"tool"`

@@ -74,7 +74,7 @@ func (t Thinning) Look(ctx context.Context) (*Outlook, error) {
 func itemOf(d *keep.Dump, holds map[string]keep.Hold, now time.Time) Item {
 	it := Item{ID: d.ID, Of: d.Name(), Kind: string(d.Manifest.Kind), Base: d.Manifest.Base,
 		Closes: d.Manifest.Closes != "", Moment: d.Manifest.Moment,
-		Good: d.State() != keep.Failed, Proven: d.State() == keep.Proven}
+		Good: !d.State().Bad(), Proven: d.State() == keep.Proven}
 	if h, held := holds[d.ID]; held && !h.Ended(now) {
 		it.Hold = h.Why
 	}

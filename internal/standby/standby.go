@@ -52,7 +52,6 @@ func way(all []*keep.Dump, links chain.Links, at string, to *chain.Plan) (steps 
 // wayOver does it over the chains that were not passed yet.
 func wayOver(all []*keep.Dump, links chain.Links, at string, to *chain.Plan, passed map[*keep.Dump]bool) (steps []step, why string,
 	err error) {
-	passed[to.Base] = true
 	dumps := to.Dumps()
 	if i := slices.IndexFunc(dumps, func(d *keep.Dump) bool { return d.Origin() == at }); i >= 0 {
 		for _, d := range dumps[i+1:] {
@@ -68,26 +67,36 @@ func wayOver(all []*keep.Dump, links chain.Links, at string, to *chain.Plan, pas
 		}
 		return steps, "", nil
 	}
-	closed := slices.IndexFunc(all, func(d *keep.Dump) bool { return d.Manifest != nil && d.Manifest.Closes == to.Base.Origin() })
-	if closed < 0 {
-		return nil, "no dump of the keep builds on what it is at", nil
+	for i, joint := range slices.Backward(dumps) {
+		closed := slices.IndexFunc(all, func(d *keep.Dump) bool { return d.Manifest != nil && d.Manifest.Closes == joint.Origin() })
+		if closed < 0 {
+			continue
+		}
+		if passed[all[closed]] {
+			return nil, "its dumps close each other's chains in a circle", nil
+		}
+		passed[all[closed]] = true
+		end, err := links.To(all[closed])
+		if err != nil {
+			return nil, "the chain that it followed is broken: " + err.Error(), nil
+		}
+		if steps, why, err = wayOver(all, links, at, end, passed); err != nil || why != "" {
+			return nil, why, err
+		}
+		if len(steps) == 0 { // it is at the end of the old chain, which is the beginning of the new one
+			return nil, "it is past the end of the chain that it followed", nil
+		}
+		steps[len(steps)-1].then = joint.Origin()
+		for _, d := range dumps[i+1:] {
+			p, err := links.To(d)
+			if err != nil {
+				return nil, "", err
+			}
+			steps = append(steps, step{p, d.Origin()})
+		}
+		return steps, "", nil
 	}
-	end, err := links.To(all[closed])
-	if err != nil {
-		return nil, "the chain that it followed is broken: " + err.Error(), nil
-	}
-	if passed[end.Base] {
-		return nil, "its dumps close each other's chains in a circle", nil
-	}
-	if steps, why, err = wayOver(all, links, at, end, passed); err != nil || why != "" {
-		return nil, why, err
-	}
-	if len(steps) == 0 { // it is at the end of the old chain, which is the beginning of the new one
-		return nil, "it is past the end of the chain that it followed", nil
-	}
-	steps[len(steps)-1].then = to.Base.Origin()
-	more, why, err := wayOver(all, links, to.Base.Origin(), to, passed)
-	return append(steps, more...), why, err
+	return nil, "no dump of the keep builds on what it is at", nil
 }
 
 // Lag is how far a database is behind the newest dump.

@@ -30,7 +30,7 @@ func dumps(lines ...string) (list []*keep.Dump) {
 func TestWay(t *testing.T) {
 	t.Parallel()
 	all := dumps("f1 full", "i1 incr f1", "i2 incr i1", "c1 incr i2 f2", "f2 full", "i3 incr f2", "c2 incr i3 f3", "f3 full", "i4 incr f3", "d1 diff f3",
-		"i5 incr d1", "f4 full")
+		"i5 incr d1", "i6 incr i5", "c3 incr i6 d2", "d2 diff f3", "i7 incr d2", "f4 full")
 	circle := dumps("a full", "b full", "x incr a b", "y incr b a")
 	to, err := chain.Link(circle).To(circle[3])
 	require.NoError(t, err)
@@ -42,6 +42,7 @@ func TestWay(t *testing.T) {
 		{"f1", "i2", "i1>i1 i2>i2"}, {"i2", "i2", ""}, {"i1", "i3", "i2>i2 c1>f2 i3>i3"}, {"i2", "f2", "c1>f2"}, {"f2", "i4", "i3>i3 c2>f3 i4>i4"},
 		{"i1", "i4", "i2>i2 c1>f2 i3>i3 c2>f3 i4>i4"}, {"f3", "i5", "d1>d1 i5>i5"}, {"i4", "i5", "no dump of the keep builds on what it is at"},
 		{"i5", "f4", "no dump of the keep builds on what it is at"}, {"gone", "i2", "no dump of the keep builds on what it is at"},
+		{"i5", "i7", "i6>i6 c3>d2 i7>i7"}, {"d1", "d2", "i5>i5 i6>i6 c3>d2"}, {"i3", "i7", "c2>f3 d1>d1 i5>i5 i6>i6 c3>d2 i7>i7"},
 		{"i3", "i2", "no dump of the keep builds on what it is at"},
 	} {
 		to, err := links.To(links[c.to])

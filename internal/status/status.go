@@ -152,8 +152,8 @@ func (j Job) state(l Line, dumps []*keep.Dump, now time.Time) (State, string) {
 		return None, "there is no dump of it yet"
 	}
 	m := l.Last.Manifest
-	if l.Last.State() == keep.Failed {
-		return Failed, "its newest dump failed its drill"
+	if s := l.Last.State(); s.Bad() {
+		return Failed, "its newest dump " + string(s)
 	}
 	if why := j.failed(l); why != "" {
 		return Failed, why

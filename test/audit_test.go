@@ -3,6 +3,7 @@ package test
 import (
 	"encoding/json"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -39,11 +40,14 @@ func TestADifferentialAuditsTheLog(t *testing.T) {
 		x.run("CREATE TABLE t (id int PRIMARY KEY, v int)")
 		x.run("INSERT INTO t WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 500) SELECT a.i * 500 + b.i, 1 " +
 			"FROM n a, n b WHERE a.i <= 60")
+		x.run("CREATE TABLE loose (v int)") // without a key: the log does not tell of it
+		x.run("INSERT INTO loose VALUES (1)")
 		x.x.dump("full")
 		x.run("UPDATE t SET v = 2 WHERE id = 501")
 		x.x.fromLog()
 		for _, v := range []string{"3", "4"} {
 			x.run("UPDATE t SET v = " + v + " WHERE id = 501")
+			x.run("UPDATE loose SET v = " + v)
 		}
 		require.Equal(t, manifest.Differential, x.x.dump("differential").Kind)
 		require.Len(t, closingsIn(t, x.x.dir), 1, name)
@@ -62,6 +66,11 @@ func TestADifferentialAuditsTheLog(t *testing.T) {
 				"SELECT v FROM t WHERE id = 501")
 			require.Equal(t, want, lines(o.stdout)[len(lines(o.stdout))-1], "%s: %s", name, o.stdout)
 		}
+		inside := []string{"adhoc/trapped", "--from", "keep", "--at", found.Result[1].Transaction}
+		require.Contains(t, run(t, x.x.dir, 1, slices.Concat([]string{"ask"}, inside, []string{"SELECT v FROM loose"})...).stderr,
+			"loose cannot be had at it")
+		o := run(t, x.x.dir, -1, slices.Concat([]string{"compare"}, inside)...)
+		require.Regexp(t, "Not told of [12] tables?.*loose", o.stderr)
 	}
 
 	// What a session did not log, in a table that is too large to be read each time.

@@ -19,6 +19,12 @@ import (
 // load loads what a question needs of a table. A table whose rows changed in the chain is loaded with all its columns,
 // and with the tables that a log ties to it.
 func (s *Session) load(ctx context.Context, t *table, columns []string, f filter) error {
+	if s.plan != nil && s.plan.Stop != nil {
+		if why := s.plan.Reaches(s.parts.Together(map[string]bool{t.ID: true})); why != "" {
+			return fault.New("moment-unreachable", nil, "that moment lies between two dumps, and %s cannot be had at it: %s", t.name,
+				why).Advise("take the end of a dump")
+		}
+	}
 	if len(t.layers) > 1 {
 		return s.loadChain(ctx, t)
 	}
@@ -244,10 +250,6 @@ func (s *Session) loadChain(ctx context.Context, t *table) error {
 		return nil
 	}
 	group := s.parts.Together(map[string]bool{t.ID: true})
-	if why := s.plan.Reaches(group); s.plan.Stop != nil && why != "" {
-		return fault.New("moment-unreachable", nil, "that moment lies between two dumps, and %s cannot be had at it: %s", t.name, why).
-			Advise("take the end of a dump")
-	}
 	layers := map[string][]payload.Layer{}
 	for _, id := range slices.Sorted(maps.Keys(group)) {
 		x := s.byID[id]

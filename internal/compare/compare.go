@@ -118,7 +118,7 @@ func Dump(ctx context.Context, p *chain.Plan) (*State, error) {
 		if t.About || t.Condition != "" {
 			sum = ""
 		}
-		s.Tables = append(s.Tables, Table{t.ID, t.Columns, t.Rows, sum, p.Stop != nil && t.Change == manifest.Logged})
+		s.Tables = append(s.Tables, Table{t.ID, t.Columns, t.Rows, sum, p.Stop != nil && t.Change != manifest.Unchanged})
 	}
 	return s, nil
 }

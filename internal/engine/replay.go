@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"errors"
 	"io"
 )
 
@@ -10,6 +11,16 @@ import (
 type Batches struct {
 	Head func(sql []byte) error            // runs what stands before the first transaction
 	Send func(sql []byte) ([]int64, error) // runs statements, divided by semicolons, and gives the rows that each touched
+	// Merge makes fewer statements of some that come to the same, unless rows are in each other's way meanwhile; nil: none
+	// are merged.
+	Merge func([]Statement) []Statement
+}
+
+// Statement is one that is replayed.
+type Statement struct {
+	SQL         []byte
+	Rows        int64 // that it touches; -1: it is a setting
+	Transaction int64
 }
 
 // Bounds of what goes to the server at one time, and of what is committed as one: the transactions of a file are the
@@ -85,12 +96,19 @@ func (r *replaying) line(l ChangeLine) error {
 	return r.add(l.Transaction, l.SQL, l.Rows)
 }
 
-// bound begins or ends a transaction, unless everything is one.
+// bound begins or ends a transaction, unless everything is one. What goes to the server at one time is within one.
 func (r *replaying) bound(transaction int64, sql string) error {
 	if r.which.Joined {
 		return nil
 	}
-	return r.add(transaction, []byte(sql), -1)
+	if r.Merge == nil {
+		return r.add(transaction, []byte(sql), -1)
+	}
+	err := r.send()
+	if err == nil {
+		_, err = r.Send([]byte(sql))
+	}
+	return err
 }
 
 // add adds a statement to those that go to the server next. Rows that are inserted one after another into the same
@@ -152,25 +170,64 @@ func (r *replaying) send() error {
 	if len(r.text) == 0 {
 		return nil
 	}
-	touched, err := r.Send(r.text)
-	if err != nil {
-		return err
-	}
-	var seen int64
+	list := make([]Statement, len(r.expected))
 	for i, e := range r.expected {
+		list[i] = Statement{r.text[e.from:e.to], e.rows, e.transaction}
+	}
+	done, err := r.sendMerged(list)
+	if err == nil && !done {
+		var touched []int64
+		if touched, err = r.Send(r.text); err == nil {
+			err = r.count(list, touched)
+		}
+	}
+	r.text, r.expected = r.text[:0], r.expected[:0]
+	return err
+}
+
+// sendMerged sends fewer statements that come to the same, where there are such. Where one of them does not do, since rows
+// are in each other's way, nothing is changed.
+func (r *replaying) sendMerged(list []Statement) (done bool, err error) {
+	if r.Merge == nil {
+		return false, nil
+	}
+	fewer := r.Merge(list)
+	if len(fewer) == len(list) {
+		return false, nil
+	}
+	const back = "SAVEPOINT grainkeep_batch"
+	text := []byte(back)
+	for _, x := range fewer {
+		text = append(append(text, ';'), x.SQL...)
+	}
+	touched, err := r.Send(text)
+	if err == nil && len(touched) == len(fewer)+1 && r.count(fewer, touched[1:]) == nil {
+		return true, nil
+	}
+	if _, e := r.Send([]byte("ROLLBACK TO " + back)); e != nil { // the connection is lost, or the transaction
+		return false, errors.Join(err, e)
+	}
+	return false, nil
+}
+
+// count looks how many rows each of some statements touched, and counts them.
+func (r *replaying) count(list []Statement, touched []int64) error {
+	for i, x := range list {
 		got := int64(-1)
 		if i < len(touched) {
 			got = touched[i]
 		}
-		if e.rows >= 0 && got != e.rows {
-			return RowsDiffer(e.transaction, got, e.rows, r.text[e.from:e.to])
+		if x.Rows >= 0 && got != x.Rows {
+			return RowsDiffer(x.Transaction, got, x.Rows, x.SQL)
 		}
-		if e.rows > 0 {
-			r.touched.Count(r.text[e.from:e.to], e.rows)
-			seen += e.rows
+	}
+	var seen int64
+	for _, x := range list {
+		if x.Rows > 0 {
+			r.touched.Count(x.SQL, x.Rows)
+			seen += x.Rows
 		}
 	}
 	r.seen(seen)
-	r.text, r.expected = r.text[:0], r.expected[:0]
 	return nil
 }

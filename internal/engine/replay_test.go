@@ -41,3 +41,28 @@ func TestReplayJoinsInserts(t *testing.T) {
 	_, _, err = replay(1)
 	require.ErrorContains(t, err, "transaction 1: 3 rows were to change, and there are 2")
 }
+
+// TestReplayGoesBack: where statements for many rows do not do, since rows are in each other's way, they go one by one.
+func TestReplayGoesBack(t *testing.T) {
+	const text = "SET x;\n-- transaction 1\nBEGIN;\nDELETE a; -- rows: 1\nDELETE b; -- rows: 1\nCOMMIT;\n"
+	for _, did := range []bool{true, false} {
+		var sent []string
+		touched, err := ReplayBatches(strings.NewReader(text), Which{}, func(int64) {}, Batches{
+			Head:  func([]byte) error { return nil },
+			Merge: func([]Statement) []Statement { return []Statement{{[]byte("DELETE a, b"), 2, 1}} },
+			Send: func(sql []byte) ([]int64, error) {
+				sent = append(sent, string(sql))
+				if strings.HasSuffix(string(sql), "DELETE a, b") && !did {
+					return []int64{0, 1}, nil
+				}
+				return map[bool][]int64{true: {0, 2}, false: {1, 1}}[did], nil
+			}})
+		require.NoError(t, err)
+		require.Equal(t, Touched{Removed: 2}, touched)
+		want := []string{"BEGIN", "BEGIN", "SAVEPOINT grainkeep_batch;DELETE a, b"}
+		if !did {
+			want = append(want, "ROLLBACK TO SAVEPOINT grainkeep_batch", "DELETE a;DELETE b")
+		}
+		require.Equal(t, append(want, "COMMIT"), sent)
+	}
+}

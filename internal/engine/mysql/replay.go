@@ -18,7 +18,8 @@ func (s *session) Replay(ctx context.Context, text io.Reader, w engine.Which, se
 			_, err := s.c.exec(ctx, string(sql))
 			return err
 		},
-		Send: func(sql []byte) ([]int64, error) { return s.c.execEach(ctx, string(sql)) },
+		Merge: merged,
+		Send:  func(sql []byte) ([]int64, error) { return s.c.execEach(ctx, string(sql)) },
 	})
 	if err == nil { // the session's own settings, for what comes after
 		own := settings

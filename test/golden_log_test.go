@@ -81,7 +81,7 @@ func TestGoldenLogs(t *testing.T) {
 			p.need(t)
 			name := p.engine + "/golden"
 			o := run(t, dir, 0, append([]string{"drill", name, "--from", "keep"}, p.scratch()...)...)
-			require.Contains(t, o.stderr, "its end is drilled too")
+			require.Contains(t, o.stderr, "is drilled too, and must give the very rows")
 			found := run(t, dir, 0, "find", name, "--from", "keep", "--text", "deep").stdout
 			id := regexp.MustCompile(`Etc/UTC +(\S+)|UTC +(\S+)`).FindStringSubmatch(found)
 			require.NotNil(t, id, found)

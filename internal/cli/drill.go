@@ -131,8 +131,8 @@ func (a *app) toDrill(f *config.File, from, at string, names []string) (list []*
 	return list, nil
 }
 
-// closings are the ends of the chains before the newest full ones, of which a server's log told: as long as one is not
-// drilled, nothing proves what the log told.
+// closings are the ends of what a server's log told up to the fulls and differentials of some plans: as long as one is not
+// drilled, nothing proves that of tables whose fingerprints the log does not give.
 func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
 	for _, p := range found {
 		links, err := a.links(p.Last())
@@ -140,7 +140,8 @@ func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
 			return nil, err
 		}
 		for id, d := range links {
-			if id != d.ID || d.Manifest.Closes != p.Base.Origin() || d.State() != keep.Unproven {
+			audits := slices.ContainsFunc(p.Dumps(), func(o *keep.Dump) bool { return o.Origin() == d.Manifest.Closes })
+			if id != d.ID || !audits || d.State() != keep.Unproven {
 				continue
 			}
 			closed, err := links.To(d)
@@ -150,9 +151,7 @@ func (a *app) closings(found []*chain.Plan) (list []*chain.Plan, err error) {
 			if err != nil {
 				return nil, err
 			}
-			a.say("The chain before %s was closed at its moment: its end is drilled too, and must have the very rows of the "+
-				"full.",
-				p.Base.Short())
+			a.say("What the log told up to %s is drilled too, and must give the very rows of that.", d.Manifest.Closes[:10])
 			list = append(list, closed)
 		}
 	}

@@ -64,7 +64,7 @@ func commandHelp(cmd *cobra.Command) string {
 	if rest := strings.TrimPrefix(cmd.Use, cmd.Name()); rest != "" {
 		words += rest
 	}
-	fmt.Fprintf(&b, "grainkeep %s\n\n%s\n", words, fold(cmd.Long, helpWidth))
+	fmt.Fprintf(&b, "grainkeep %s\n\n%s\n", words, fold(paragraphs(cmd.Long), helpWidth))
 	if cmd.HasAvailableSubCommands() {
 		b.WriteString("\nCommands\n")
 		for _, c := range cmd.Commands() {
@@ -181,4 +181,23 @@ func (a *app) completionCommand() *cobra.Command {
 values when the shell has read it.`, [2]string{
 		"grainkeep completion bash > /etc/bash_completion.d/grainkeep",
 		"grainkeep completion fish > ~/.config/fish/completions/grainkeep.fish"}})
+}
+
+// wrapped is the length from which on a line of a help text goes on in the next one.
+const wrapped = 60
+
+// paragraphs joins the lines of each paragraph of a help text. Lines that are indented stand alone.
+func paragraphs(text string) string {
+	var out []string
+	on := false
+	for line := range strings.SplitSeq(text, "\n") {
+		stands := line == "" || strings.HasPrefix(line, " ") || strings.HasPrefix(line, "-")
+		if on && !stands {
+			out[len(out)-1] += " " + line
+		} else {
+			out = append(out, line)
+		}
+		on = !stands && len(line) > wrapped
+	}
+	return strings.Join(out, "\n")
 }

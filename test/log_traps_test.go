@@ -207,6 +207,11 @@ func TestTrapsOfMariaDBLog(t *testing.T) {
 	require.Contains(t, o.stderr, "the server's log does not tell all that happened to `t`")
 	require.NotContains(t, run(t, x.dir, -1, "drill", "adhoc/trapped", "--from", "keep", "--to", m.URL("")).stdout, "other values")
 
+	// A session whose time is far ahead cuts off what is behind it: that is said.
+	change("SET timestamp = 2000000000; UPDATE t SET v = 44 WHERE id = 4")
+	o = run(t, x.dir, 3, "dump", "--from", x.url, "--to", "keep", "--kind", "incremental")
+	require.Contains(t, o.stderr, "one transaction was committed at a time that was still to come")
+
 	// In a table that is too large to be read in each increment, at the latest by the next full.
 	change("INSERT INTO t SELECT seq, 1 FROM seq_501_to_30000")
 	run(t, x.dir, -1, "dump", "--from", x.url, "--to", "keep", "--kind", "full", "--new-baseline")

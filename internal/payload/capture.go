@@ -77,7 +77,7 @@ func (s *SQL) Capture(ctx context.Context, files *blob.Set, feed *event.Feed) (m
 	if err != nil {
 		return manifest.Payload{}, err
 	}
-	s.Remarks = remarks
+	s.Remarks = append(s.Remarks, remarks...)
 	counts, queries := s.counts()
 	if err := files.Write(ctx, manifest.CountSQL, blob.None, queries); err != nil {
 		return manifest.Payload{}, err

@@ -3,6 +3,7 @@ package payload
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"grainkeep/internal/engine"
 	"grainkeep/internal/fault"
@@ -91,6 +92,7 @@ func (s *SQL) follow(ctx context.Context) error {
 		return nil
 	}
 	l := s.newLogged(ctx, tables, t, follower.LogHead())
+	l.moment = s.Snapshot.Moment()
 	err := follower.Follow(ctx, *from, tables, l)
 	if err == nil && !s.OnlyLog { // what is taken for the log's sake is held against all rows, and must not be mended before
 		if err = l.readBack(ctx, s.Snapshot); err == nil {
@@ -112,6 +114,11 @@ func (s *SQL) follow(ctx context.Context) error {
 		return err
 	}
 	s.out.Log, s.out.Found = log, manifest.ByLog
+	if l.ahead > 0 {
+		s.Remarks = append(s.Remarks, fmt.Sprintf("in the server's log, %s committed at a time that was still to come when this dump "+
+			"was taken (a session's own, SET timestamp): 'restore --at' with a time stops before the first of them; name a "+
+			"transaction for what is behind it", map[bool]string{true: "one transaction was", false: "some transactions were"}[l.ahead == 1]))
+	}
 	s.unfollowed(t)
 	s.reckon(l, t)
 	return nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"grainkeep/internal/blob"
 	"grainkeep/internal/engine"
@@ -33,6 +34,8 @@ type logged struct {
 	noted  int
 	seen   map[string]*rows.Counter // tables that were read whole, and are as they are said to be
 	audit  string                   // why every table is to be read whole; empty: it is not
+	moment time.Time                // the snapshot's
+	ahead  int64                    // transactions whose times are after that
 	out    manifest.Log
 	ticks  int64
 }
@@ -164,6 +167,9 @@ func (l *logged) Commit(c engine.Commit) error {
 		l.out.First = c.Time
 	}
 	l.out.Last = c.Time
+	if !l.moment.IsZero() && c.Time.After(l.moment.Add(time.Second)) {
+		l.ahead++
+	}
 	for _, x := range l.in {
 		was := len(x.text)
 		x.text = engine.EndChanges(x.text)

@@ -351,8 +351,11 @@ func surveyJSON(l looked) any {
 		list = append(list, x)
 	}
 	v := map[string]any{"of": l.title, "product": l.Server.Product, "version": l.Server.Version,
-		"user": l.Server.User, "log": l.Server.Log, "log_not_followed": l.Server.NoLog,
+		"user": l.Server.User, "log": l.Server.Log,
 		"clock_skew_seconds": l.Skew.Seconds(), "databases": list, "matches": l.Plan.Matches}
+	if l.Server.NoLog != "" {
+		v["log_not_followed"] = l.Server.NoLog
+	}
 	if l.Keep != nil {
 		keep := map[string]any{"place": l.Keep.Where(), "estimate_bytes": l.Need}
 		if l.Room.Known {

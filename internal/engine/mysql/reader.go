@@ -224,7 +224,9 @@ func (r *catalogReader) addRows(ctx context.Context, t *table) error {
 	if r.s.logsKeys { // what they do to rows is in the log
 		h.acted, e.Follows = e.Follows, false
 	}
-	e.Made = t.made
+	if r.s.at.Log {
+		e.Made = t.made
+	}
 	if n, err := strconv.ParseFloat(t.written, 64); err == nil {
 		e.Written = time.Unix(int64(n), 0).UTC()
 	}

@@ -3,7 +3,6 @@ package dump
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -88,16 +87,12 @@ func (o *databaseDump) known(full *manifest.Manifest) (differ []string) {
 // condemn notes of the increments of a chain that they may be wrong, since what the log told of some tables was not all:
 // from where it first told of them on, up to where they were read again.
 func (o *databaseDump) condemn(ctx context.Context, closing *keep.Dump, differ []string) error {
-	wrong := map[string]bool{}
 	for _, d := range append(slices.Clone(o.chain), closing) {
 		sql := d.Manifest.Payload.SQL
-		of := sql.ByID()
-		for _, id := range differ {
-			t, there := of[id]
-			wrong[id] = there && sql.Found == manifest.ByLog && t.NoLog == "" &&
-				(t.Change == manifest.Logged || t.Change == manifest.Unchanged)
-		}
-		if !slices.Contains(slices.Collect(maps.Values(wrong)), true) {
+		told := slices.ContainsFunc(sql.Tables, func(t manifest.Table) bool {
+			return slices.Contains(differ, t.ID) && t.NoLog == "" && (t.Change == manifest.Logged || t.Change == manifest.Unchanged)
+		})
+		if sql.Found != manifest.ByLog || !told {
 			continue
 		}
 		text := "what the server's log told is not what the tables hold: " + strings.Join(differ, ", ")

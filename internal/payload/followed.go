@@ -95,9 +95,7 @@ func (s *SQL) follow(ctx context.Context) error {
 	l.moment = s.Snapshot.Moment()
 	err := follower.Follow(ctx, *from, tables, l)
 	if err == nil && !s.OnlyLog { // what is taken for the log's sake is held against all rows, and must not be mended before
-		if err = l.readBack(ctx, s.Snapshot); err == nil {
-			err = l.rotate(ctx, s.Snapshot, *from)
-		}
+		err = l.look(ctx, *from)
 	}
 	if s.Doubted = fault.HasCode(err, engine.LogDoubted); s.Doubted || fault.HasCode(err, engine.LogUnusable) {
 		_, e := l.finish(err)

@@ -87,13 +87,10 @@ func (l *logged) Image(t *engine.Table, key, row []byte, there bool) {
 	}
 }
 
-// readBack asks the server for the rows that the log touched. A table whose rows are others than the log told is not
-// followed any more.
-func (l *logged) readBack(ctx context.Context, snap engine.Snapshot) error {
-	if l.noted == 0 {
-		return nil
-	}
-	r, err := snap.Reader(ctx)
+// look holds what the log told against what the server says at the snapshot: rows that it touched, and others. A table
+// that is not as the log told is not followed any more.
+func (l *logged) look(ctx context.Context, from engine.Position) error {
+	r, err := l.s.Snapshot.Reader(ctx)
 	if err != nil {
 		return err
 	}
@@ -102,6 +99,14 @@ func (l *logged) readBack(ctx context.Context, snap engine.Snapshot) error {
 	if !can {
 		return nil
 	}
+	if err := l.readBack(ctx, reader); err != nil {
+		return err
+	}
+	return l.rotate(ctx, reader, from)
+}
+
+// readBack asks the server for the rows that the log touched.
+func (l *logged) readBack(ctx context.Context, reader engine.KeyReader) error {
 	for i := range l.s.Catalog.Tables {
 		t := &l.s.Catalog.Tables[i]
 		x := l.images[t.ID]

@@ -18,21 +18,9 @@ const (
 	mostCounted   = 500_000 // rows that the server counts in it
 )
 
-// rotate reads and counts tables, as far as the bounds allow. One that is not as the chain says is not followed.
-func (l *logged) rotate(ctx context.Context, snap engine.Snapshot, from engine.Position) error {
+// rotate reads and counts tables, as far as the bounds allow.
+func (l *logged) rotate(ctx context.Context, reader engine.KeyReader, from engine.Position) (err error) {
 	n := len(l.s.Catalog.Tables)
-	if n == 0 {
-		return nil
-	}
-	r, err := snap.Reader(ctx)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	reader, can := r.(engine.KeyReader)
-	if !can {
-		return nil
-	}
 	read, counted := int64(0), int64(0)
 	for i := range n {
 		t := &l.s.Catalog.Tables[(i+len(l.s.Base))%n]
@@ -73,7 +61,7 @@ func (l *logged) doubt(t *engine.Table, told *told) string {
 		return l.audit
 	}
 	base := l.s.Base[len(l.s.Base)-1].Manifest.Moment
-	if at := t.Written; !told.changed() && at.Unix() > base.Unix() && !at.After(l.s.Snapshot.Moment()) {
+	if at := t.Written; !told.changed() && at.Unix() > base.Unix() && !at.After(l.moment) {
 		return "the server says that it was written to since, and the log tells nothing of it"
 	}
 	return ""

@@ -67,7 +67,7 @@ func wayOver(all []*keep.Dump, links chain.Links, at string, to *chain.Plan, pas
 		}
 		return steps, "", nil
 	}
-	for i, joint := range slices.Backward(dumps) {
+	for _, joint := range slices.Backward(dumps) {
 		closed := slices.IndexFunc(all, func(d *keep.Dump) bool { return d.Manifest != nil && d.Manifest.Closes == joint.Origin() })
 		if closed < 0 {
 			continue
@@ -87,14 +87,8 @@ func wayOver(all []*keep.Dump, links chain.Links, at string, to *chain.Plan, pas
 			return nil, "it is past the end of the chain that it followed", nil
 		}
 		steps[len(steps)-1].then = joint.Origin()
-		for _, d := range dumps[i+1:] {
-			p, err := links.To(d)
-			if err != nil {
-				return nil, "", err
-			}
-			steps = append(steps, step{p, d.Origin()})
-		}
-		return steps, "", nil
+		more, why, err := wayOver(all, links, joint.Origin(), to, passed)
+		return append(steps, more...), why, err
 	}
 	return nil, "no dump of the keep builds on what it is at", nil
 }

@@ -16,18 +16,13 @@ import (
 
 // partial says why the log does not hold all that changes; empty: by what the server says, it does.
 func (s *source) partial(ctx context.Context) (string, error) {
-	for _, sql := range []string{"SHOW BINLOG STATUS", "SHOW MASTER STATUS", "SHOW BINARY LOG STATUS"} {
-		rows, err := s.home.rows(ctx, sql)
-		if err != nil || len(rows) == 0 || len(rows[0]) < 4 {
-			continue
+	if at := s.home.logStatus(ctx); len(at) > 3 {
+		if at[2] != "" {
+			return "it holds only what is done in some databases (binlog_do_db: " + at[2] + ")", nil
 		}
-		if rows[0][2] != "" {
-			return "it holds only what is done in some databases (binlog_do_db: " + rows[0][2] + ")", nil
+		if at[3] != "" {
+			return "it leaves out what is done in some databases (binlog_ignore_db: " + at[3] + ")", nil
 		}
-		if rows[0][3] != "" {
-			return "it leaves out what is done in some databases (binlog_ignore_db: " + rows[0][3] + ")", nil
-		}
-		break
 	}
 	updates := "log_replica_updates"
 	if s.maria || s.version < 80026 {
@@ -42,6 +37,17 @@ func (s *source) partial(ctx context.Context) (string, error) {
 		return "the server follows another one, whose changes it does not log (" + updates + " is off)", nil
 	}
 	return "", err
+}
+
+// logStatus is where a server stands in its log: the file, the offset, the databases that the log is bound to, those that
+// it leaves out, and, from MySQL, all transactions so far. Empty: it writes none, or this user may not ask.
+func (c *conn) logStatus(ctx context.Context) []string {
+	for _, sql := range []string{"SHOW BINLOG STATUS", "SHOW MASTER STATUS", "SHOW BINARY LOG STATUS"} {
+		if rows, err := c.rows(ctx, sql); err == nil && len(rows) > 0 {
+			return rows[0]
+		}
+	}
+	return nil
 }
 
 // replica says whether the server follows another one, or is to.

@@ -198,7 +198,7 @@ func through(sql string, from int, end string) int {
 }
 
 // quotedLength is the length of what stands in quotes at the beginning of a statement, with them.
-func quotedLength(sql string) int {
+func quotedLength[T string | []byte](sql T) int {
 	for i := 1; i < len(sql); i++ {
 		switch {
 		case sql[i] == '\\' && sql[0] != '`':

@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 
 	"grainkeep/internal/engine"
@@ -79,7 +80,7 @@ func settingOf(sql []byte) (s setting, rest []byte, ok bool) {
 	case bytes.HasPrefix(sql, []byte("NULL")):
 		s.kind, n = nullValue, len("NULL")
 	case bytes.HasPrefix(sql, []byte("'")):
-		s.kind, n = textValue, quotedLength(string(sql))
+		s.kind, n = textValue, quotedLength(sql)
 	case bytes.HasPrefix(sql, []byte("`")):
 		s.kind, n = columnValue, nameLength(sql)
 	default:
@@ -109,18 +110,38 @@ func nameLength(sql []byte) int {
 	return 0
 }
 
-// goesWith says whether two statements can be one.
-func (s single) goesWith(o single) bool {
-	if s.removes != o.removes || s.table != o.table || s.key != o.key || len(s.sets) != len(o.sets) {
+// run is statements that can be one.
+type run struct {
+	of    []single
+	kinds []byte          // of the values that each column gets; NULL goes with any
+	named map[string]bool // the rows
+}
+
+// takes adds a statement to the run, if it goes with all that are in it. A row that comes twice is changed twice.
+func (r *run) takes(s single) bool {
+	if len(r.of) == 0 {
+		r.kinds, r.named = make([]byte, len(s.sets)), map[string]bool{}
+	} else if o := r.of[0]; len(r.of) == mostMerged || s.removes != o.removes || s.table != o.table || s.key != o.key ||
+		len(s.sets) != len(o.sets) || r.named[s.is] {
 		return false
 	}
-	for i := range s.sets {
-		a, b := s.sets[i], o.sets[i]
-		if a.column != b.column || a.value != b.value && (a.kind == columnValue || b.kind == columnValue ||
-			a.kind != b.kind && a.kind != nullValue && b.kind != nullValue) {
+	kinds := slices.Clone(r.kinds)
+	for i, x := range s.sets {
+		if len(r.of) > 0 {
+			first := r.of[0].sets[i]
+			if x.column != first.column || x.value != first.value && (x.kind == columnValue || first.kind == columnValue) {
+				return false
+			}
+		}
+		switch {
+		case x.kind == nullValue, x.kind == kinds[i]:
+		case kinds[i] != 0:
 			return false
+		default:
+			kinds[i] = x.kind
 		}
 	}
+	r.of, r.kinds, r.named[s.is] = append(r.of, s), kinds, true
 	return true
 }
 
@@ -163,44 +184,30 @@ func merge(dst []byte, of []single) []byte {
 
 // merged makes fewer statements of some, where that can be done, and says how many rows each touches.
 func merged(list []engine.Statement) (out []engine.Statement) {
-	var run []single
-	flush := func(at int) {
-		switch {
-		case len(run) == 1:
-			out = append(out, list[at-1])
-		case len(run) > 1:
-			out = append(out, engine.Statement{SQL: merge(nil, run), Rows: int64(len(run)), Transaction: list[at-1].Transaction})
+	var r run
+	flush := func(next int) {
+		switch n := len(r.of); {
+		case n == 1:
+			out = append(out, list[next-1])
+		case n > 1:
+			out = append(out, engine.Statement{SQL: merge(nil, r.of), Rows: int64(n), Transaction: list[next-1].Transaction})
 		}
-		run = run[:0]
+		r = run{}
 	}
-	named := map[string]bool{} // the rows of the run
 	for i, x := range list {
 		s, ok := single{}, false
 		if x.Rows == 1 {
 			s, ok = singleOf(x.SQL)
 		}
-		// A key that comes twice in the run, in any form, is changed twice.
-		if len(run) > 0 && (!ok || !run[0].goesWith(s) || named[s.is] || len(run) == mostMerged || !s.joins(run)) {
+		switch {
+		case !ok:
 			flush(i)
-			clear(named)
-		}
-		if !ok {
 			out = append(out, x)
-			continue
+		case !r.takes(s):
+			flush(i)
+			r.takes(s)
 		}
-		named[s.is] = true
-		run = append(run, s)
 	}
 	flush(len(list))
 	return out
-}
-
-// joins says whether each column of the statement goes with all of a run: NULL goes with anything, and two others may not.
-func (s single) joins(run []single) bool {
-	for _, o := range run[1:] {
-		if !o.goesWith(s) {
-			return false
-		}
-	}
-	return true
 }

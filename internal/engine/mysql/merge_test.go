@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -19,16 +20,21 @@ func TestMerged(t *testing.T) {
 				"WHEN 2 THEN '' END, `s` = `s` WHERE `id` IN (1,2)"}},
 		"the same value": {[]string{"UPDATE `t` SET `v` = 7 WHERE `id` = 1", "UPDATE `t` SET `v` = 7 WHERE `id` = 2"},
 			[]string{"UPDATE `t` SET `v` = 7 WHERE `id` IN (1,2)"}},
-		"a row twice":         {[]string{"UPDATE `t` SET `v` = 1 WHERE `id` = 1", "UPDATE `t` SET `v` = 2 WHERE `id` = 1"}, nil},
-		"the key":             {[]string{"UPDATE `t` SET `id` = 5 WHERE `id` = 1", "UPDATE `t` SET `id` = 6 WHERE `id` = 2"}, nil},
-		"other columns":       {[]string{"UPDATE `t` SET `v` = 5 WHERE `id` = 1", "UPDATE `t` SET `w` = 6 WHERE `id` = 2"}, nil},
-		"other kinds":         {[]string{"UPDATE `t` SET `v` = 5 WHERE `id` = 1", "UPDATE `t` SET `v` = '6' WHERE `id` = 2"}, nil},
-		"two columns":         {[]string{"DELETE FROM `t` WHERE `a` = 1 AND `b` = 1", "DELETE FROM `t` WHERE `a` = 1 AND `b` = 2"}, nil},
-		"a text":              {[]string{"DELETE FROM `t` WHERE `a` = '1'", "DELETE FROM `t` WHERE `a` = '2'"}, nil},
-		"a fraction":          {[]string{"DELETE FROM `t` WHERE `a` = 1.5", "DELETE FROM `t` WHERE `a` = 2.5"}, nil},
-		"what is more":        {[]string{"UPDATE `t` SET `v` = 1e5 WHERE `id` = 1", "UPDATE `t` SET `v` = x'00' WHERE `id` = 2"}, nil},
-		"a text with a start": {[]string{"UPDATE `t` SET `v` = _utf8mb4'a' WHERE `id` = 1", "UPDATE `t` SET `v` = _utf8mb4'b' WHERE `id` = 2"}, nil},
-		"a setting between":   {[]string{"DELETE FROM `t` WHERE `a` = 1", "SET x", "DELETE FROM `t` WHERE `a` = 2"}, nil},
+		"a row twice":   {[]string{"UPDATE `t` SET `v` = 1 WHERE `id` = 1", "UPDATE `t` SET `v` = 2 WHERE `id` = 1"}, nil},
+		"the key":       {[]string{"UPDATE `t` SET `id` = 5 WHERE `id` = 1", "UPDATE `t` SET `id` = 6 WHERE `id` = 2"}, nil},
+		"other columns": {[]string{"UPDATE `t` SET `v` = 5 WHERE `id` = 1", "UPDATE `t` SET `w` = 6 WHERE `id` = 2"}, nil},
+		"other kinds":   {[]string{"UPDATE `t` SET `v` = 5 WHERE `id` = 1", "UPDATE `t` SET `v` = '6' WHERE `id` = 2"}, nil},
+		"two columns":   {[]string{"DELETE FROM `t` WHERE `a` = 1 AND `b` = 1", "DELETE FROM `t` WHERE `a` = 1 AND `b` = 2"}, nil},
+		"a text":        {[]string{"DELETE FROM `t` WHERE `a` = '1'", "DELETE FROM `t` WHERE `a` = '2'"}, nil},
+		"a fraction":    {[]string{"DELETE FROM `t` WHERE `a` = 1.5", "DELETE FROM `t` WHERE `a` = 2.5"}, nil},
+		"what is more":  {[]string{"UPDATE `t` SET `v` = 1e5 WHERE `id` = 1", "UPDATE `t` SET `v` = x'00' WHERE `id` = 2"}, nil},
+		"a text with a start": {[]string{"UPDATE `t` SET `v` = _utf8mb4'a' WHERE `id` = 1",
+			"UPDATE `t` SET `v` = _utf8mb4'b' WHERE `id` = 2"}, nil},
+		"NULL between kinds": {[]string{"UPDATE `t` SET `v` = 5 WHERE `id` = 1", "UPDATE `t` SET `v` = NULL WHERE `id` = 2",
+			"UPDATE `t` SET `v` = 'x' WHERE `id` = 3"},
+			[]string{"UPDATE `t` SET `v` = CASE `id` WHEN 1 THEN 5 WHEN 2 THEN NULL END WHERE `id` IN (1,2)",
+				"UPDATE `t` SET `v` = 'x' WHERE `id` = 3"}},
+		"a setting between": {[]string{"DELETE FROM `t` WHERE `a` = 1", "SET x", "DELETE FROM `t` WHERE `a` = 2"}, nil},
 	} {
 		var list []engine.Statement
 		for _, sql := range c.list {
@@ -52,7 +58,7 @@ func TestMerged(t *testing.T) {
 	}
 	many := make([]engine.Statement, 250)
 	for i := range many {
-		many[i] = engine.Statement{SQL: []byte("DELETE FROM `t` WHERE `a` = " + string(rune('0'+i%10)) + string(rune('0'+i/10%10)) + string(rune('0'+i/100))), Rows: 1}
+		many[i] = engine.Statement{SQL: fmt.Appendf(nil, "DELETE FROM `t` WHERE `a` = %d", i), Rows: 1}
 	}
 	require.Len(t, merged(many), 3)
 }

@@ -97,10 +97,10 @@ func (s *source) nameLog(ctx context.Context, p *pin) (err error) {
 	if p.position.File == "" {
 		return nil
 	}
-	if p.position.System, err = s.system(ctx); err == nil {
-		p.position.Applied, err = s.applied(ctx)
+	if p.position.System, err = s.system(ctx); err != nil || !s.at.Log {
+		return err
 	}
-	if err == nil && s.at.Log {
+	if p.position.Applied, err = s.applied(ctx); err == nil {
 		p.position.Began, err = s.began(ctx, p.position)
 	}
 	return err
@@ -277,17 +277,13 @@ func (s *source) together(ctx context.Context, p *pin) error {
 	if p.moment, err = now(ctx, lock); err != nil {
 		return err
 	}
-	for _, sql := range []string{"SHOW BINLOG STATUS", "SHOW MASTER STATUS", "SHOW BINARY LOG STATUS"} {
-		rows, err := lock.rows(ctx, sql)
-		if err == nil && len(rows) > 0 {
-			if p.position.Offset, err = strconv.ParseInt(rows[0][1], 10, 64); err != nil {
-				return fmt.Errorf("the server's log position is %.40q", rows[0][1])
-			}
-			p.position.File = rows[0][0]
-			if !s.maria && len(rows[0]) > 4 {
-				p.position.GTID = strings.ReplaceAll(rows[0][4], "\n", "")
-			}
-			break
+	if at := lock.logStatus(ctx); len(at) > 1 {
+		if p.position.Offset, err = strconv.ParseInt(at[1], 10, 64); err != nil {
+			return fmt.Errorf("the server's log position is %.40q", at[1])
+		}
+		p.position.File = at[0]
+		if !s.maria && len(at) > 4 {
+			p.position.GTID = strings.ReplaceAll(at[4], "\n", "")
 		}
 	}
 	if gtid, err := lock.value(ctx, "SELECT @@gtid_binlog_pos"); s.maria && err == nil && gtid != "" {

@@ -232,25 +232,27 @@ func (r *reader) ReadKeys(ctx context.Context, t *engine.Table, keys []string, t
 // CountKeys implements engine.KeyReader.
 func (r *reader) CountKeys(ctx context.Context, t *engine.Table, keys []string) (all int64, err error) {
 	for some := range slices.Chunk(keys, keysAtOnce) {
-		n, err := r.c.value(ctx, "SELECT count(*) FROM "+t.Handle.(*handle).table+" WHERE "+strings.Join(some, " OR "))
+		n, err := r.count(ctx, t, " WHERE "+strings.Join(some, " OR "))
 		if err != nil {
 			return 0, err
 		}
-		count, err := strconv.ParseInt(n, 10, 64)
-		if err != nil {
-			return 0, err
-		}
-		all += count
+		all += n
 	}
 	return all, nil
 }
 
+// count counts rows of a table.
+func (r *reader) count(ctx context.Context, t *engine.Table, where string) (int64, error) {
+	n, err := r.c.value(ctx, "SELECT count(*) FROM "+t.Handle.(*handle).table+where)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(n, 10, 64)
+}
+
 // CountSince implements engine.KeyReader.
 func (r *reader) CountSince(ctx context.Context, t *engine.Table, _ engine.Position) (all, since int64, err error) {
-	n, err := r.c.value(ctx, "SELECT count(*) FROM "+t.Handle.(*handle).table)
-	if err == nil {
-		all, err = strconv.ParseInt(n, 10, 64)
-	}
+	all, err = r.count(ctx, t, "")
 	return all, -1, err
 }
 

@@ -58,3 +58,18 @@ func TestAPlanFollowsTheLinks(t *testing.T) {
 	_, err = Link(nil).To(&keep.Dump{Err: fault.New("dump-unreadable", nil, "no")})
 	require.ErrorContains(t, err, "no")
 }
+
+// TestBadPlans: a plan is as good as its end, but an audit that one of its increments failed is never made good by another.
+func TestBadPlans(t *testing.T) {
+	of := func(proofs ...keep.Proof) *keep.Dump {
+		return &keep.Dump{Manifest: &manifest.Manifest{}, Proofs: proofs}
+	}
+	proven, failed, audit := keep.Proof{Proven: true}, keep.Proof{}, keep.Proof{Audit: true}
+	require.Nil(t, (&Plan{Base: of(), Changes: []*keep.Dump{of(failed), of(proven)}}).Bad())
+	require.NotNil(t, (&Plan{Base: of(), Changes: []*keep.Dump{of(proven), of(failed)}}).Bad())
+	require.NotNil(t, (&Plan{Base: of(failed)}).Bad())
+	wrong := of(audit, proven)
+	require.Equal(t, keep.Doubtful, wrong.State())
+	require.Equal(t, wrong, (&Plan{Base: of(), Changes: []*keep.Dump{wrong, of(proven)}}).Bad())
+	require.Equal(t, keep.Proven, of(failed, proven).State(), "the newest drill counts")
+}

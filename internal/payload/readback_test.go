@@ -5,10 +5,13 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"grainkeep/internal/engine"
+	"grainkeep/internal/keep"
+	"grainkeep/internal/manifest"
 )
 
 // keyedTable is rows by their keys, as a server has them.
@@ -96,4 +99,20 @@ func TestReadBackIsBounded(t *testing.T) {
 	why, err = x.differ(context.Background(), there, nil)
 	require.NoError(t, err)
 	require.Contains(t, why, "other values")
+}
+
+// TestWhatSpeaksAgainstTheLog: a table that the server says was written to since the base, and of which the log is silent, is
+// looked at whatever that costs; and all are where the log itself is in doubt.
+func TestWhatSpeaksAgainstTheLog(t *testing.T) {
+	base := time.Date(2026, 3, 14, 9, 30, 0, 500, time.UTC)
+	l := &logged{s: &SQL{Base: []*keep.Dump{{Manifest: &manifest.Manifest{Moment: base}}}}, moment: base.Add(time.Hour)}
+	touched := &told{Touched: engine.Touched{Updated: 1}}
+	for after, want := range map[time.Duration]bool{-time.Minute: false, 0: false, time.Second: true, time.Hour: true, 2 * time.Hour: false} {
+		table := &engine.Table{Written: base.Truncate(time.Second).Add(after)}
+		require.Equal(t, want, l.doubt(table, &told{}) != "", after)
+		require.Empty(t, l.doubt(table, touched), "the log tells of it")
+	}
+	require.Empty(t, l.doubt(&engine.Table{}, &told{}), "the server does not remember")
+	l.Audit("it was started again")
+	require.Equal(t, "it was started again", l.doubt(&engine.Table{}, touched))
 }

@@ -105,12 +105,15 @@ func TestASecondPairOfEyes(t *testing.T) {
 // logMutants are defects of those who read a server's log. One program has all of them; MUTANT says which one it has.
 var logMutants = []change{
 	{"internal/engine/postgres/logread.go", "import (\n", "import (\n	\"os\"\n"},
-	{"internal/engine/postgres/logread.go", "	message, err := pglogrepl.Parse(data)\n", `	if m := os.Getenv("MUTANT"); m == "insert" && data[0] == 'I' || m == "update" && data[0] == 'U' || m == "delete" && data[0] == 'D' {
+	{"internal/engine/postgres/logread.go", "	message, err := pglogrepl.Parse(data)\n",
+		`	if m := os.Getenv("MUTANT"); m == "insert" && data[0] == 'I' || m == "update" && data[0] == 'U' ||
+		m == "delete" && data[0] == 'D' {
 		return nil
 	}
 	message, err := pglogrepl.Parse(data)
 `},
-	{"internal/engine/postgres/logread.go", "		list[i] = t.Columns[slices.Index(x.names, name)]\n", `		list[i] = t.Columns[slices.Index(x.names, name)]
+	{"internal/engine/postgres/logread.go", "		list[i] = t.Columns[slices.Index(x.names, name)]\n",
+		`		list[i] = t.Columns[slices.Index(x.names, name)]
 		if os.Getenv("MUTANT") == "column" && name == "v" && list[i].DataType == pglogrepl.TupleDataTypeText {
 			list[i] = &pglogrepl.TupleDataColumn{DataType: pglogrepl.TupleDataTypeNull}
 		}
@@ -126,14 +129,16 @@ var logMutants = []change{
 		"	x := r.relations[m.RelationID]\n	if x == nil || x.table == nil || leftOut {\n		return nil\n	}\n	values"},
 	{"internal/engine/postgres/logread.go", "// pause is how long", "var (\n	transactions int\n	leftOut bool\n)\n\n// pause is how long"},
 	{"internal/engine/mysql/logrows.go", "import (\n", "import (\n	\"os\"\n"},
-	{"internal/engine/mysql/logrows.go", "	switch kind {\n	case replication.EnumRowsEventTypeInsert:\n", `	if os.Getenv("MUTANT") == map[replication.EnumRowsEventType]string{replication.EnumRowsEventTypeInsert: "insert",
+	{"internal/engine/mysql/logrows.go", "	switch kind {\n	case replication.EnumRowsEventTypeInsert:\n",
+		`	if os.Getenv("MUTANT") == map[replication.EnumRowsEventType]string{replication.EnumRowsEventTypeInsert: "insert",
 		replication.EnumRowsEventTypeUpdate: "update", replication.EnumRowsEventTypeDelete: "delete"}[kind] {
 		return ""
 	}
 	switch kind {
 	case replication.EnumRowsEventTypeInsert:
 `},
-	{"internal/engine/mysql/logrows.go", "			row.texts[i] = row.all[at:len(row.all):len(row.all)]\n", `			row.texts[i] = row.all[at:len(row.all):len(row.all)]
+	{"internal/engine/mysql/logrows.go", "			row.texts[i] = row.all[at:len(row.all):len(row.all)]\n",
+		`			row.texts[i] = row.all[at:len(row.all):len(row.all)]
 			if os.Getenv("MUTANT") == "column" && c.h.all[i].name == "v" {
 				row.texts[i] = []byte("NULL")
 			}
@@ -147,7 +152,8 @@ var logMutants = []change{
 	}
 	c := r.made[t]
 `},
-	{"internal/engine/mysql/logrows.go", "// Flags of events of rows.\n", "var (\n	transaction string\n	transactions int\n)\n\n// Flags of events of rows.\n"},
+	{"internal/engine/mysql/logrows.go", "// Flags of events of rows.\n",
+		"var (\n	transaction string\n	transactions int\n)\n\n// Flags of events of rows.\n"},
 }
 
 // TestTheLogIsNotBelieved: whatever is overlooked in a log is noticed by the dump that takes the increment.
